@@ -1,0 +1,54 @@
+"""Kanal: table-to-table load pipelines between databases, with every row accounted for.
+
+The public names are those listed here; they are imported when first used, so that importing kanal is quick.
+"""
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from kanal.core.errors import KanalError as KanalError
+    from kanal.core.tally import Tally as Tally
+    from kanal.definition import Check as Check
+    from kanal.definition import Column as Column
+    from kanal.definition import Command as Command
+    from kanal.definition import Connection as Connection
+    from kanal.definition import Conversion as Conversion
+    from kanal.definition import JobError as JobError
+    from kanal.definition import Lookup as Lookup
+    from kanal.definition import Pipeline as Pipeline
+    from kanal.definition import RunLog as RunLog
+    from kanal.definition import Secret as Secret
+    from kanal.definition import Settings as Settings
+    from kanal.definition import Source as Source
+    from kanal.definition import Table as Table
+    from kanal.job import Job as Job
+    from kanal.runner import Run as Run
+    from kanal.runner import StepResult as StepResult
+
+__version__ = "0.1.0"
+
+_HOMES = {
+    "KanalError": "kanal.core.errors",
+    "Tally": "kanal.core.tally",
+    "Job": "kanal.job",
+    "Run": "kanal.runner",
+    "StepResult": "kanal.runner",
+    **dict.fromkeys(
+        ["Check", "Column", "Command", "Connection", "Conversion", "JobError", "Lookup", "Pipeline", "RunLog",
+         "Secret", "Settings", "Source", "Table"],
+        "kanal.definition",
+    ),
+}
+
+__all__ = ["__version__", *sorted(_HOMES)]  # noqa: PLE0604
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _HOMES:
+        raise AttributeError(f"module 'kanal' has no attribute {name!r}")
+    return getattr(import_module(_HOMES[name]), name)
+
+
+def __dir__() -> list[str]:
+    return __all__

@@ -1,0 +1,1 @@
+"""The core: computes on Arrow batches; knows no database, file or interface."""

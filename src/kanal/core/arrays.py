@@ -1,0 +1,67 @@
+"""Small helpers between Arrow arrays and NumPy masks."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from numpy.typing import NDArray
+
+#: A column of a batch, or one value that stands for a column of equal ones.
+Datum = pa.Array | pa.Scalar
+Mask = NDArray[np.bool_]
+
+
+def mask_of(condition: pa.Array) -> Mask:
+    """A boolean array as a NumPy mask; NULL counts as false."""
+    if condition.null_count:
+        condition = pc.fill_null(condition, False)
+    return np.asarray(condition.to_numpy(zero_copy_only=False), dtype=np.bool_)
+
+
+def valid_mask(values: pa.Array) -> Mask:
+    """True where a value is not NULL."""
+    if not values.null_count:
+        return np.ones(len(values), dtype=np.bool_)
+    return mask_of(values.is_valid())
+
+
+def null_where_not(values: pa.Array, keep: Mask) -> pa.Array:
+    """The values, with NULL wherever `keep` is false."""
+    if keep.all():
+        return values
+    return pc.if_else(pa.array(keep), values, pa.scalar(None, values.type))
+
+
+def patch(values: pa.Array, rows: Sequence[int] | NDArray[np.intp], replacements: Sequence[Any]) -> pa.Array:
+    """The values with those at `rows` (ascending) replaced; the replacements are Python values."""
+    if not len(rows):
+        return values
+    mask = np.zeros(len(values), dtype=np.bool_)
+    mask[np.asarray(rows, dtype=np.intp)] = True
+    return pc.replace_with_mask(values, pa.array(mask), pa.array(replacements, values.type))
+
+
+def single(values: pa.Array | pa.ChunkedArray) -> pa.Array:
+    """One contiguous array of what may be chunks."""
+    if isinstance(values, pa.ChunkedArray):
+        return values.combine_chunks() if values.num_chunks != 1 else values.chunk(0)
+    return values
+
+
+def text_bytes(values: pa.Array) -> tuple[NDArray[np.uint8], NDArray[np.int64]]:
+    """The bytes of a text or binary array, and where each value starts in them (one more offset than values).
+
+    NULLs have a length that means nothing; mask them.
+    """
+    wide = pa.types.is_large_string(values.type) or pa.types.is_large_binary(values.type)
+    _, offsets, data = values.buffers()
+    dtype = np.int64 if wide else np.int32
+    starts: NDArray[Any] = np.zeros(1, dtype=dtype)
+    if len(values):
+        starts = np.frombuffer(offsets, dtype=dtype)[values.offset : values.offset + len(values) + 1]
+    content = np.frombuffer(data, dtype=np.uint8) if data is not None else np.zeros(0, dtype=np.uint8)
+    return content, starts.astype(np.int64)

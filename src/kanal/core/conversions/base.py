@@ -1,0 +1,166 @@
+"""What a conversion is: a quick way for values that surely fit, and an exact one that decides all others."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, fields
+from typing import Any, ClassVar
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kanal.core.arrays import Mask, null_where_not, patch, valid_mask
+from kanal.core.errors import ConversionError
+from kanal.core.faults import Fault, Refusal, as_text
+from kanal.core.types import Family, SqlType
+
+
+@dataclass(frozen=True)
+class Options:
+    """How values are to be converted; None means that nothing was said.
+
+    `rounding` is one of floor, ceiling, half_up, half_even, toward_zero; `too_long` reject or cut; `ambiguous`
+    earlier or later; `format` is written with the directives of C's strftime.
+    """
+
+    format: str | None = None
+    decimal_mark: str | None = None
+    grouping_mark: str | None = None
+    rounding: str | None = None
+    too_long: str | None = None
+    time_zone: str | None = None
+    ambiguous: str | None = None
+    true_values: tuple[str, ...] | None = None
+    false_values: tuple[str, ...] | None = None
+    null_values: tuple[str, ...] | None = None
+    encoding: str | None = None
+
+    def given(self) -> set[str]:
+        """The names of the options that say something."""
+        return {option.name for option in fields(self) if getattr(self, option.name) is not None}
+
+
+NO_OPTIONS = Options()
+
+
+class Conversion(ABC):
+    """Converts arrays of one type into another.
+
+    `quick` does what Arrow and NumPy can do at once and says which values it is sure of; `exact` decides one value,
+    in Python, and is the definition: where both apply they agree.
+    """
+
+    #: The options that say something to this conversion; null_values always does for text.
+    options: ClassVar[frozenset[str]] = frozenset()
+
+    def __init__(self, source: SqlType, target: SqlType, options: Options) -> None:
+        self.source = source
+        self.target = target
+        self.given = options
+
+    @abstractmethod
+    def quick(self, values: pa.Array) -> tuple[pa.Array, Mask]:
+        """The converted array, NULL where unsure, and the mask of the values that are decided (NULLs are)."""
+
+    @abstractmethod
+    def exact(self, value: Any) -> Any:
+        """The converted value; raises Refusal where it does not fit."""
+
+    def retry(self, values: pa.Array) -> pa.Array | None:
+        """The values that `quick` was not sure of in a form in which it may be, or None."""
+        return None
+
+    def __call__(self, values: pa.Array) -> tuple[pa.Array, list[Fault]]:
+        """The converted array and a fault for each value that does not fit, in order of rows."""
+        values = self._with_nulls(values)
+        converted, sure = self.quick(values)
+        if sure.all():
+            return converted, []
+        left = np.flatnonzero(~sure)
+        remaining = values.take(pa.array(left))
+        again = self.retry(remaining) if len(left) > 100 else None
+        if again is not None:
+            late, late_sure = self.quick(again)
+            mask = np.zeros(len(values), dtype=np.bool_)
+            mask[left[late_sure]] = True
+            converted = pc.replace_with_mask(converted, pa.array(mask), late.filter(pa.array(late_sure)))
+            left, remaining = left[~late_sure], remaining.filter(pa.array(~late_sure))
+        faults: list[Fault] = []
+        decided: list[Any] = []
+        for row, value in zip(left.tolist(), remaining.to_pylist(), strict=True):
+            try:
+                decided.append(self.exact(value))
+            except Refusal as refusal:
+                decided.append(None)
+                faults.append(Fault(row, refusal.reason, as_text(value), refusal.message))
+        return patch(converted, left, decided), faults
+
+    def _with_nulls(self, values: pa.Array) -> pa.Array:
+        if self.given.null_values is None:
+            return values
+        meant = pc.is_in(values, pa.array(self.given.null_values, values.type))
+        return pc.if_else(meant, pa.scalar(None, values.type), values)
+
+
+class Direct(Conversion):
+    """Every value of the source type is one of the target type; Arrow's cast does it."""
+
+    def quick(self, values: pa.Array) -> tuple[pa.Array, Mask]:  # noqa: D102
+        return values.cast(self.target.arrow), np.ones(len(values), dtype=np.bool_)
+
+    def exact(self, value: Any) -> Any:  # noqa: D102
+        return value
+
+
+Factory = Callable[[SqlType, SqlType, Options], Conversion]
+_CONVERSIONS: dict[tuple[Family, Family], Factory] = {}
+
+
+def conversion(source: Sequence[Family] | Family, target: Family) -> Callable[[Factory], Factory]:
+    """Register what converts the one family into the other."""
+
+    def register(factory: Factory) -> Factory:
+        for family in [source] if isinstance(source, Family) else source:
+            _CONVERSIONS[family, target] = factory
+        return factory
+
+    return register
+
+
+def converter(source: SqlType, target: SqlType, options: Options = NO_OPTIONS) -> Conversion:
+    """The conversion from one type to another.
+
+    Raises ConversionError where there is none, or an option says nothing to it.
+    """
+    made: Conversion
+    if source.family is Family.NULL:
+        made = Direct(source, target, options)
+    else:
+        factory = _CONVERSIONS.get((source.family, target.family))
+        if factory is None:
+            raise ConversionError(
+                f"There is no conversion from {source} to {target}", "convert in steps with CAST, or choose another type"
+            )
+        made = factory(source, target, options)
+    applicable = made.options | ({"null_values"} if source.family is Family.TEXT else set())
+    for name in sorted(options.given() - applicable):
+        known = ", ".join(sorted(applicable)) or "no option"
+        raise ConversionError(
+            f"{name} says nothing to a conversion from {source} to {target}", f"remove it; it takes {known}"
+        )
+    return made
+
+
+def decided(values: pa.Array, sure: Mask) -> Mask:
+    """The mask of decided values: those that are sure, and NULLs."""
+    if not values.null_count:
+        return sure
+    mask: Mask = sure | ~valid_mask(values)
+    return mask
+
+
+def only(values: pa.Array, sure: Mask) -> pa.Array:
+    """The values with NULL where it is not sure, so that a cast of the whole array cannot fail."""
+    return null_where_not(values, sure)

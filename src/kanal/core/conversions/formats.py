@@ -1,0 +1,206 @@
+"""Date and time formats: what strftime's directives mean when text is read by them, strictly."""
+
+from __future__ import annotations
+
+import datetime as dt
+import re
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kanal.core.errors import ConversionError
+from kanal.core.faults import Refusal
+from kanal.core.reasons import Reason
+
+#: Directive: (digits when written in full, pattern by which text is read). Zero digits: no fixed width.
+_DIRECTIVES: dict[str, tuple[int, str]] = {
+    "Y": (4, r"[0-9]{4}"),
+    "y": (2, r"[0-9]{2}"),
+    "m": (2, r"[0-9]{1,2}"),
+    "d": (2, r"[0-9]{1,2}"),
+    "H": (2, r"[0-9]{1,2}"),
+    "I": (2, r"[0-9]{1,2}"),
+    "M": (2, r"[0-9]{1,2}"),
+    "S": (2, r"[0-9]{1,2}"),
+    "f": (0, r"[0-9]{1,6}"),
+    "j": (3, r"[0-9]{3}"),
+    "b": (0, r"[A-Za-z]{3}"),
+    "B": (0, r"[A-Za-z]{3,9}"),
+    "p": (0, r"[AaPp][Mm]"),
+    "z": (0, r"[Zz]|[+-][0-9]{2}(?::?[0-9]{2})?"),
+}
+_MONTHS = "january february march april may june july august september october november december".split()
+_VECTOR = frozenset("YmdHMS")
+_DAYS_IN_MONTH = np.array([0, 31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31], dtype=np.int64)
+MICROSECONDS_A_DAY = 86_400_000_000
+
+
+@dataclass(frozen=True)
+class Fields:
+    """What a text said: a local moment and, where the format has one, its offset from UTC in minutes."""
+
+    moment: dt.datetime
+    offset_minutes: int | None
+
+
+class Format:
+    """One format, ready to read texts: one at a time by `read`, many of full width by `read_many`."""
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.tokens: list[tuple[str, str]] = []  # ("directive", letter) or ("literal", text)
+        place = 0
+        while place < len(text):
+            if text[place] != "%":
+                self.tokens.append(("literal", text[place]))
+                place += 1
+                continue
+            letter = text[place + 1 : place + 2]
+            if letter == "%":
+                self.tokens.append(("literal", "%"))
+            elif letter in _DIRECTIVES:
+                self.tokens.append(("directive", letter))
+            else:
+                known = " ".join("%" + name for name in _DIRECTIVES)
+                raise ConversionError(f'"%{letter}" in format "{text}" is not known', f"use {known} or %%")
+            place += 2
+        letters = [value for kind, value in self.tokens if kind == "directive"]
+        if not letters or len(set(letters)) != len(letters):
+            raise ConversionError(f'format "{text}" names no or the same part twice', 'write one such as "%d.%m.%Y"')
+        self.letters = frozenset(letters)
+        self.pattern = re.compile(
+            "".join(
+                f"(?P<{value}>{_DIRECTIVES[value][1]})" if kind == "directive" else re.escape(value)
+                for kind, value in self.tokens
+            ),
+            re.ASCII,
+        )
+        self.vector = self.letters <= _VECTOR and text.isascii() and {"Y", "m", "d"} <= self.letters
+
+    @property
+    def has_date(self) -> bool:
+        """True where the format names a whole day."""
+        year = self.letters & {"Y", "y"}
+        return bool(year) and ("j" in self.letters or ("d" in self.letters and bool(self.letters & {"m", "b", "B"})))
+
+    @property
+    def has_time(self) -> bool:
+        """True where the format names an hour."""
+        return bool(self.letters & {"H", "I"})
+
+    @property
+    def width(self) -> int:
+        """Bytes of a text in which every part is written in full (only for `vector` formats)."""
+        return sum(_DIRECTIVES[value][0] if kind == "directive" else 1 for kind, value in self.tokens)
+
+    def read(self, text: str, what: str) -> Fields:
+        """The fields of one text; raises Refusal. `what` is the type's name, for the message."""
+        match = self.pattern.fullmatch(text)
+        if match is None:
+            raise Refusal(
+                Reason.NOT_A_DATE, f'"{text[:40]}" is not a {what} as {self.text}: set the format in which it is written'
+            )
+        part = match.groupdict()
+        year = int(part["Y"]) if "Y" in part else 1970
+        if "y" in part:
+            # POSIX: 69 to 99 are the twentieth century, 00 to 68 the twenty-first.
+            year = int(part["y"]) + (1900 if int(part["y"]) >= 69 else 2000)
+        month = int(part.get("m") or 1)
+        name = (part.get("b") or part.get("B") or "").lower()
+        if name:
+            found = [number for number, full in enumerate(_MONTHS, 1) if name in (full, full[:3])]
+            if not found:
+                raise Refusal(Reason.NOT_A_DATE, f'"{name}" is not the English name of a month')
+            month = found[0]
+        hour = int(part.get("H") or part.get("I") or 0)
+        if "I" in part:
+            if not 1 <= hour <= 12:
+                raise Refusal(Reason.NOT_A_DATE, f'"{text[:40]}" is not a {what}: hours by %I are 1 to 12')
+            hour = hour % 12 + (12 if (part.get("p") or "").lower() == "pm" else 0)
+        try:
+            moment = dt.datetime(
+                year,
+                month,
+                int(part.get("d") or 1),
+                hour,
+                int(part.get("M") or 0),
+                int(part.get("S") or 0),
+                int((part.get("f") or "0").ljust(6, "0")),
+            )
+            if "j" in part:
+                moment += dt.timedelta(days=int(part["j"]) - 1)
+                if moment.year != year or int(part["j"]) < 1:
+                    raise ValueError("day of year is out of range")
+        except (ValueError, OverflowError) as error:
+            raise Refusal(Reason.NOT_A_DATE, f'"{text[:40]}" is not a {what}: {error}') from None
+        offset = None
+        if "z" in part:
+            digits = part["z"].replace(":", "")
+            offset = 0 if digits in ("Z", "z") else int(digits[1:3]) * 60 + int(digits[3:] or 0)
+            if offset >= 24 * 60 or int(digits[3:] or 0) >= 60:
+                raise Refusal(Reason.NOT_A_DATE, f'"{text[:40]}" is not a {what}: its offset is out of range')
+            offset = -offset if digits.startswith("-") else offset
+        return Fields(moment, offset)
+
+    def read_many(self, table: NDArray[np.uint8]) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
+        """Microseconds since 1970 of texts of full width, one a row of bytes, and which of them are right."""
+        good = np.ones(len(table), dtype=np.bool_)
+        values: dict[str, NDArray[np.int64]] = {}
+        place = 0
+        for kind, value in self.tokens:
+            if kind == "literal":
+                good &= table[:, place] == ord(value)
+                place += 1
+                continue
+            width = _DIRECTIVES[value][0]
+            digits = table[:, place : place + width] - np.uint8(48)
+            good &= (digits <= 9).all(axis=1)
+            number = np.zeros(len(table), dtype=np.int64)
+            for column in range(width):
+                number = number * 10 + digits[:, column]
+            values[value] = number
+            place += width
+        year, month, day = values["Y"], values["m"], values["d"]
+        good &= (year >= 1) & (month >= 1) & (month <= 12) & (day >= 1)
+        leap = ((year % 4 == 0) & (year % 100 != 0)) | (year % 400 == 0)
+        last = _DAYS_IN_MONTH[np.where(good, month, 0)] + (leap & (month == 2))
+        good &= day <= last
+        microseconds = days_from_civil(year, month, day) * MICROSECONDS_A_DAY
+        for letter, limit, unit in (("H", 24, 3_600_000_000), ("M", 60, 60_000_000), ("S", 60, 1_000_000)):
+            if letter in values:
+                good &= values[letter] < limit
+                microseconds = microseconds + values[letter] * unit
+        return microseconds, good
+
+
+def days_from_civil(
+    year: NDArray[np.int64], month: NDArray[np.int64], day: NDArray[np.int64]
+) -> NDArray[np.int64]:
+    """Days since 1970-01-01 in the proleptic Gregorian calendar.
+
+    The year is counted from March, so that the leap day is its last.
+    """
+    shifted = year - (month <= 2)
+    era = shifted // 400
+    year_of_era = shifted - era * 400
+    day_of_year = (153 * ((month + 9) % 12) + 2) // 5 + day - 1
+    day_of_era = year_of_era * 365 + year_of_era // 4 - year_of_era // 100 + day_of_year
+    days: NDArray[np.int64] = era * 146097 + day_of_era - 719468
+    return days
+
+
+@lru_cache(maxsize=256)
+def compiled(text: str) -> Format:
+    """The format of a text, made once; raises ConversionError where a directive is not known."""
+    return Format(text)
+
+
+#: How dates and times are read where no format is given: ISO 8601, the time after a blank or a T.
+ISO_DATE = ("%Y-%m-%d",)
+ISO_TIME = ("%H:%M:%S", "%H:%M", "%H:%M:%S.%f")
+ISO_TIMESTAMP = tuple(
+    [f"%Y-%m-%d{separator}{time}" for time in ISO_TIME for separator in (" ", "T")] + ["%Y-%m-%d"]
+)
+ISO_TIMESTAMPTZ = tuple(f"{moment}{gap}%z" for moment in ISO_TIMESTAMP[:-1] for gap in ("", " "))

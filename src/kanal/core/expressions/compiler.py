@@ -1,0 +1,463 @@
+"""Turns the text of an SQL expression into a typed tree that evaluates over frames."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import pyarrow as pa
+from sqlglot import exp
+
+from kanal.core.conversions import Options
+from kanal.core.errors import ExpressionError, KanalError
+from kanal.core.expressions import arithmetic, logic, registry, temporal
+from kanal.core.expressions.nodes import Node, constant, convert, null_of, text_constant
+from kanal.core.expressions.syntax import parse, position_of
+from kanal.core.frame import ColumnKey
+from kanal.core.nearest import did_you_mean
+from kanal.core.types import (
+    BIGINT,
+    BINARY,
+    BOOLEAN,
+    DOUBLE,
+    INTEGER,
+    NULL,
+    TEXT,
+    Family,
+    SqlType,
+    decimal,
+    parse_type,
+)
+
+
+@dataclass(frozen=True)
+class Scope:
+    """The names an expression may use: columns of the row, columns of its look-ups, and parameters.
+
+    `place` says in messages where the columns are, for instance `passage_book`.
+    """
+
+    columns: Mapping[str, SqlType]
+    lookups: Mapping[str, Mapping[str, SqlType]] = field(default_factory=dict)
+    parameters: Mapping[str, Any] = field(default_factory=dict)
+    place: str = "the source"
+
+
+@dataclass(frozen=True)
+class Expression:
+    """A compiled expression: its text, its type, how to evaluate it, and the columns that it uses."""
+
+    text: str
+    node: Node
+    uses: frozenset[ColumnKey]
+
+    @property
+    def type(self) -> SqlType:
+        """The SQL type of its value."""
+        return self.node.type
+
+
+def compile_expression(text: str, scope: Scope) -> Expression:
+    """The expression of an SQL text over the names in scope.
+
+    Raises ExpressionError, with the position in the text where it is known, for anything that is not understood:
+    syntax, a column, function or parameter that does not exist, types that do not go together.
+    """
+    compiler = _Compiler(text, scope)
+    node = compiler.compile(parse(text))
+    return Expression(text, node, frozenset(compiler.uses))
+
+
+Handler = Callable[["_Compiler", Any], Node]
+_HANDLERS: dict[type[exp.Expression], Handler] = {}
+
+
+def _handles(*kinds: type[exp.Expression]) -> Callable[[Handler], Handler]:
+    def register(handler: Handler) -> Handler:
+        for kind in kinds:
+            _HANDLERS[kind] = handler
+        return handler
+
+    return register
+
+
+class _Compiler:
+    def __init__(self, text: str, scope: Scope) -> None:
+        self.text = text
+        self.scope = scope
+        self.uses: set[ColumnKey] = set()
+
+    def compile(self, tree: exp.Expression) -> Node:
+        handler = _HANDLERS.get(type(tree))
+        if handler is None:
+            raise ExpressionError(
+                f'"{tree.sql("postgres")}" is not a scalar expression that Kanal knows',
+                "see the list in docs/expressions.md",
+                self.text,
+                position_of(tree, self.text),
+            )
+        try:
+            return handler(self, tree)
+        except KanalError as error:
+            if isinstance(error, ExpressionError) and error.text:
+                raise
+            raise ExpressionError(error.what, error.remedy, self.text, position_of(tree, self.text)) from None
+
+    def all(self, trees: Sequence[exp.Expression]) -> list[Node]:
+        return [self.compile(tree) for tree in trees]
+
+
+def find_name(name: str, quoted: bool, names: Mapping[str, Any]) -> str | None:
+    """The name among those there are: exactly as written, else, if it was not quoted, regardless of case."""
+    if name in names:
+        return name
+    if quoted:
+        return None
+    same = [candidate for candidate in names if candidate.casefold() == name.casefold()]
+    if len(same) > 1:
+        raise ExpressionError(f'"{name}" could be {" or ".join(same)}', "write the one meant in double quotes")
+    return same[0] if same else None
+
+
+@_handles(exp.Column)
+def _column(compiler: _Compiler, tree: exp.Column) -> Node:
+    scope = compiler.scope
+    if not isinstance(tree.this, exp.Identifier) or len(tree.parts) > 2:
+        raise ExpressionError(f'"{tree.sql("postgres")}" is not a column', "write COLUMN or LOOKUP.COLUMN")
+    qualifier = tree.args.get("table")
+    columns, place, owner = scope.columns, scope.place, None
+    if qualifier is not None:
+        owner = find_name(qualifier.name, qualifier.quoted, scope.lookups)
+        if owner is None:
+            raise ExpressionError(f'There is no look-up "{qualifier.name}"', did_you_mean(qualifier.name, scope.lookups))
+        columns, place = scope.lookups[owner], f"look-up {owner}"
+    name = find_name(tree.this.name, tree.this.quoted, columns)
+    if name is None:
+        hint = did_you_mean(tree.this.name, columns)
+        if tree.this.quoted:
+            hint = f"{hint}; a text is written in single quotes".removeprefix("; ")
+        raise ExpressionError(f'There is no column "{tree.this.name}" in {place}', hint)
+    key = (owner, name)
+    compiler.uses.add(key)
+    return Node(columns[name], lambda frame: frame.column(key), column=key)
+
+
+@_handles(exp.Literal)
+def _literal(_: _Compiler, tree: exp.Literal) -> Node:
+    if tree.is_string:
+        return text_constant(tree.name)
+    return number_constant(tree.name)
+
+
+def number_constant(text: str) -> Node:
+    """A number as written: integer, bigint or decimal by its digits; with an exponent, an exact decimal too."""
+    number = arithmetic.Decimal(text)
+    if text.isdigit():
+        for sql_type in (INTEGER, BIGINT):
+            if number <= sql_type.integer_range[1]:
+                return constant(int(text), sql_type)
+    _, digits, exponent = number.as_tuple()
+    scale = max(0, -int(exponent))
+    whole = max(1, len(digits) + int(exponent))
+    if whole + scale > 76:
+        return constant(float(text), DOUBLE)
+    return constant(number.quantize(arithmetic.Decimal(1).scaleb(-scale), context=arithmetic.EXACT),
+                    decimal(whole + scale, scale))
+
+
+@_handles(exp.Null)
+def _null(_: _Compiler, __: exp.Null) -> Node:
+    return null_of(NULL)
+
+
+@_handles(exp.Boolean)
+def _boolean(_: _Compiler, tree: exp.Boolean) -> Node:
+    return constant(bool(tree.this), BOOLEAN)
+
+
+@_handles(exp.HexString)
+def _hexadecimal(_: _Compiler, tree: exp.HexString) -> Node:
+    return constant(bytes.fromhex(tree.name), BINARY)
+
+
+@_handles(exp.Paren)
+def _parentheses(compiler: _Compiler, tree: exp.Paren) -> Node:
+    return compiler.compile(tree.this)
+
+
+@_handles(exp.Placeholder)
+def _parameter(compiler: _Compiler, tree: exp.Placeholder) -> Node:
+    name = tree.name
+    parameters = compiler.scope.parameters
+    if name not in parameters:
+        hint = did_you_mean(name, parameters) or "add it to [parameters]"
+        raise ExpressionError(f'There is no parameter "{name}"', hint)
+    return parameter_constant(parameters[name])
+
+
+def parameter_constant(value: Any) -> Node:
+    """A parameter's value, as TOML or Python has it, as a constant of the SQL type that goes with it."""
+    if isinstance(value, str):
+        return text_constant(value)
+    if isinstance(value, bool):
+        return constant(value, BOOLEAN)
+    if isinstance(value, int) and -(2**63) <= value < 2**63:
+        return constant(value, INTEGER if -(2**31) <= value < 2**31 else BIGINT)
+    if isinstance(value, float):
+        return constant(value, DOUBLE)
+    scalar = pa.scalar(value)
+    names = {"date32[day]": "date", "timestamp[us]": "timestamp", "time64[us]": "time"}
+    name = names.get(str(scalar.type))
+    if name is None:
+        raise ExpressionError(f"a parameter cannot be {type(value).__name__}", "use text, a number, a boolean or a date")
+    return constant(value, parse_type(name))
+
+
+_OPERATORS: dict[type[exp.Expression], str] = {exp.Add: "+", exp.Sub: "-", exp.Mul: "*", exp.Div: "/", exp.Mod: "%"}
+
+
+@_handles(*_OPERATORS)
+def _arithmetic(compiler: _Compiler, tree: exp.Binary) -> Node:
+    operator = _OPERATORS[type(tree)]
+    left, right = compiler.all([tree.this, tree.expression])
+    if temporal.is_temporal(left, right):
+        return temporal.arithmetic(operator, left, right)
+    return arithmetic.arithmetic(operator, left, right)
+
+
+@_handles(exp.Neg)
+def _negative(compiler: _Compiler, tree: exp.Neg) -> Node:
+    return arithmetic.negative(compiler.compile(tree.this))
+
+
+_COMPARISONS: dict[type[exp.Expression], str] = {
+    exp.EQ: "=",
+    exp.NEQ: "<>",
+    exp.LT: "<",
+    exp.LTE: "<=",
+    exp.GT: ">",
+    exp.GTE: ">=",
+}
+
+
+@_handles(*_COMPARISONS)
+def _comparison(compiler: _Compiler, tree: exp.Binary) -> Node:
+    return logic.comparison(_COMPARISONS[type(tree)], *compiler.all([tree.this, tree.expression]))
+
+
+@_handles(exp.And)
+def _and(compiler: _Compiler, tree: exp.And) -> Node:
+    return logic.both(*compiler.all([tree.this, tree.expression]))
+
+
+@_handles(exp.Or)
+def _or(compiler: _Compiler, tree: exp.Or) -> Node:
+    return logic.either(*compiler.all([tree.this, tree.expression]))
+
+
+@_handles(exp.Not)
+def _not(compiler: _Compiler, tree: exp.Not) -> Node:
+    return logic.negation(compiler.compile(tree.this))
+
+
+@_handles(exp.Between)
+def _between(compiler: _Compiler, tree: exp.Between) -> Node:
+    value, low, high = compiler.all([tree.this, tree.args["low"], tree.args["high"]])
+    return logic.both(logic.comparison(">=", value, low), logic.comparison("<=", value, high))
+
+
+@_handles(exp.In)
+def _in(compiler: _Compiler, tree: exp.In) -> Node:
+    if tree.args.get("query") is not None:
+        raise ExpressionError("a subquery cannot stand in an expression", "use a look-up, or a query as the source")
+    return logic.member(compiler.compile(tree.this), compiler.all(tree.expressions))
+
+
+@_handles(exp.Is)
+def _is(compiler: _Compiler, tree: exp.Is) -> Node:
+    node, negated = compiler.compile(tree.this), bool(tree.args.get("negate"))
+    if isinstance(tree.expression, exp.Null):
+        return logic.is_null(node, negated)
+    if isinstance(tree.expression, exp.Boolean):
+        return logic.is_truth(node, bool(tree.expression.this), negated)
+    raise ExpressionError(f'"{tree.sql("postgres")}" is not known', "IS takes NULL, TRUE, FALSE or UNKNOWN")
+
+
+@_handles(exp.NullSafeNEQ)
+def _distinct(compiler: _Compiler, tree: exp.NullSafeNEQ) -> Node:
+    return logic.distinct(*compiler.all([tree.this, tree.expression]), is_distinct=True)
+
+
+@_handles(exp.NullSafeEQ)
+def _not_distinct(compiler: _Compiler, tree: exp.NullSafeEQ) -> Node:
+    return logic.distinct(*compiler.all([tree.this, tree.expression]), is_distinct=False)
+
+
+@_handles(exp.Case)
+def _case(compiler: _Compiler, tree: exp.Case) -> Node:
+    subject = compiler.compile(tree.this) if tree.this is not None else None
+    branches = []
+    for branch in tree.args["ifs"]:
+        condition = compiler.compile(branch.this)
+        if subject is not None:
+            condition = logic.comparison("=", subject, condition)
+        branches.append((condition, compiler.compile(branch.args["true"])))
+    default = tree.args.get("default")
+    return logic.case(branches, compiler.compile(default) if default is not None else None)
+
+
+@_handles(exp.Cast)
+def _cast(compiler: _Compiler, tree: exp.Cast) -> Node:
+    node = compiler.compile(tree.this)
+    name = tree.args["to"].sql("postgres").lower()
+    names = {"int": "integer", "double precision": "double precision", "bytea": "binary"}
+    return cast(node, parse_type(names.get(name, name)))
+
+
+#: What CAST does beyond the strict conversions: SQL lets it round, cut text to a length and drop a time of day.
+_CAST_OPTIONS: dict[tuple[Family, Family], Options] = {
+    (Family.TEXT, Family.DECIMAL): Options(rounding="half_up"),
+    (Family.TEXT, Family.DOUBLE): Options(rounding="half_even"),
+    (Family.DECIMAL, Family.DECIMAL): Options(rounding="half_up"),
+    (Family.DECIMAL, Family.INTEGER): Options(rounding="half_up"),
+    (Family.DECIMAL, Family.DOUBLE): Options(rounding="half_even"),
+    (Family.INTEGER, Family.DOUBLE): Options(rounding="half_even"),
+    (Family.DOUBLE, Family.INTEGER): Options(rounding="half_even"),
+    (Family.DOUBLE, Family.DECIMAL): Options(rounding="half_up"),
+    (Family.DOUBLE, Family.DOUBLE): Options(rounding="half_even"),
+    (Family.TIMESTAMP, Family.DATE): Options(rounding="floor"),
+}
+
+
+def cast(node: Node, target: SqlType) -> Node:
+    """CAST(node AS target), which rounds and cuts as ISO SQL's does."""
+    if node.type.is_number and target.family is Family.BOOLEAN:
+        return logic.comparison("<>", node, constant(0, INTEGER))
+    if node.type.family is Family.TIMESTAMP and target.family is Family.TIME:
+        return temporal.time_of_day(node)
+    options = _CAST_OPTIONS.get((node.type.family, target.family), Options())
+    if node.type == DOUBLE and target == DOUBLE:
+        return node
+    if target.family is Family.TEXT and target.length is not None:
+        options = Options(too_long="cut")
+    if target.family is Family.TEXT and target.length is None:
+        target = TEXT
+    return convert(node, target, options)
+
+
+@_handles(exp.DPipe)
+def _concatenate(compiler: _Compiler, tree: exp.DPipe) -> Node:
+    left, right = compiler.all([tree.this, tree.expression])
+    if left.type == BINARY and right.type == BINARY:
+        return registry.call("binary_concat", [left, right])
+    return registry.call("concatenate", [convert(node, TEXT) for node in (left, right)])
+
+
+@_handles(exp.Concat)
+def _adjacent_texts(compiler: _Compiler, tree: exp.Concat) -> Node:
+    return text_constant("".join(part.name for part in tree.expressions))
+
+
+@_handles(exp.Escape)
+def _escape(compiler: _Compiler, tree: exp.Escape) -> Node:
+    inner = tree.this
+    return _pattern_match(compiler, inner, compiler.compile(tree.expression))
+
+
+@_handles(exp.Like, exp.ILike, exp.SimilarTo)
+def _like(compiler: _Compiler, tree: exp.Binary) -> Node:
+    return _pattern_match(compiler, tree, text_constant("\\"))
+
+
+def _pattern_match(compiler: _Compiler, tree: exp.Expression, escape: Node) -> Node:
+    names = {exp.Like: "like", exp.ILike: "ilike", exp.SimilarTo: "similar_to"}
+    if type(tree) not in names:
+        raise ExpressionError("ESCAPE must follow LIKE or SIMILAR TO")
+    value, pattern = compiler.all([tree.this, tree.expression])
+    return registry.call(names[type(tree)], [value, pattern, escape])
+
+
+@_handles(exp.Anonymous)
+def _function(compiler: _Compiler, tree: exp.Anonymous) -> Node:
+    name = str(tree.this).lower()
+    special = _SPECIAL.get(name)
+    arguments = compiler.all(tree.expressions)
+    if special is not None:
+        least, build = special
+        if len(arguments) < least:
+            raise ExpressionError(f"{name} takes at least {least} arguments", "add what is missing")
+        return build(arguments)
+    return registry.call(name, arguments)
+
+
+def _exactly_two(arguments: list[Node]) -> Node:
+    if len(arguments) != 2:
+        raise ExpressionError("nullif takes two arguments", "write NULLIF(value, value)")
+    return logic.nullif(*arguments)
+
+
+#: Functions whose arguments are not simply values: (least number of arguments, what builds them).
+_SPECIAL: dict[str, tuple[int, Callable[[list[Node]], Node]]] = {
+    "coalesce": (1, logic.coalesce),
+    "nullif": (2, _exactly_two),
+    "greatest": (1, lambda arguments: logic.extreme(arguments, greatest=True)),
+    "least": (1, lambda arguments: logic.extreme(arguments, greatest=False)),
+    "mod": (2, lambda arguments: arithmetic.arithmetic("%", arguments[0], arguments[1])),
+    "date_trunc": (2, temporal.date_trunc),
+}
+
+
+@_handles(exp.Trim)
+def _trim(compiler: _Compiler, tree: exp.Trim) -> Node:
+    names = {"LEADING": "ltrim", "TRAILING": "rtrim", "BOTH": "btrim"}
+    characters = tree.args.get("expression")
+    arguments = [compiler.compile(tree.this)]
+    if characters is not None:
+        arguments.append(compiler.compile(characters))
+    return registry.call(names[tree.args.get("position") or "BOTH"], arguments)
+
+
+@_handles(exp.Substring)
+def _substring(compiler: _Compiler, tree: exp.Substring) -> Node:
+    parts = [tree.this, tree.args.get("start"), tree.args.get("length")]
+    if parts[1] is None:
+        parts[1] = exp.Literal.number(1)
+    return registry.call("substring", compiler.all([part for part in parts if part is not None]))
+
+
+@_handles(exp.StrPosition)
+def _position(compiler: _Compiler, tree: exp.StrPosition) -> Node:
+    return registry.call("strpos", compiler.all([tree.this, tree.args["substr"]]))
+
+
+@_handles(exp.Overlay)
+def _overlay(compiler: _Compiler, tree: exp.Overlay) -> Node:
+    parts = [tree.this, tree.expression, tree.args["from_"], tree.args.get("for_")]
+    return registry.call("overlay", compiler.all([part for part in parts if part is not None]))
+
+
+@_handles(exp.Extract)
+def _extract(compiler: _Compiler, tree: exp.Extract) -> Node:
+    return temporal.extract(tree.this.name.lower(), compiler.compile(tree.expression))
+
+
+@_handles(exp.Interval)
+def _interval(_: _Compiler, tree: exp.Interval) -> Node:
+    unit = tree.args.get("unit")
+    return temporal.interval_literal(tree.this.name, unit.sql("postgres") if unit is not None else "")
+
+
+@_handles(exp.AtTimeZone)
+def _at_time_zone(compiler: _Compiler, tree: exp.AtTimeZone) -> Node:
+    return temporal.at_time_zone(compiler.compile(tree.this), compiler.compile(tree.args["zone"]))
+
+
+@_handles(exp.CurrentDate)
+def _current_date(_: _Compiler, __: exp.CurrentDate) -> Node:
+    return temporal.current_date()
+
+
+@_handles(exp.CurrentTimestamp)
+def _current_timestamp(_: _Compiler, __: exp.CurrentTimestamp) -> Node:
+    return temporal.current_timestamp()

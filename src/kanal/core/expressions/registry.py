@@ -1,0 +1,239 @@
+"""The functions that expressions may call: each is one entry with its signature, meaning and example."""
+
+from __future__ import annotations
+
+import inspect
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import pyarrow as pa
+
+from kanal.core.arrays import Datum
+from kanal.core.errors import ExpressionError
+from kanal.core.expressions.nodes import Node, common_type, convert, unify, widen
+from kanal.core.faults import Fault, Refusal, as_text
+from kanal.core.frame import Frame
+from kanal.core.nearest import did_you_mean
+from kanal.core.types import DOUBLE, TEXT, Family, SqlType, decimal, parse_type
+
+Body = Callable[..., Datum]
+Returns = Callable[[list[SqlType]], SqlType]
+
+
+@dataclass(frozen=True)
+class Function:
+    """One function, or one of several of a name that differ in what they take.
+
+    `signature` is what documentation shows; `example` is an expression and its value as text.
+    """
+
+    name: str
+    signature: str
+    parameters: tuple[str, ...]
+    optional: int
+    variadic: bool
+    returns: Returns
+    body: Body
+    group: str
+    meaning: str
+    example: tuple[str, str | None]
+
+
+_FUNCTIONS: dict[str, list[Function]] = {}
+_SIGNATURE = re.compile(r"(\w+)\((.*?)\)\s*->\s*(.+)")
+#: How far a type is from what a parameter takes; pairs not listed do not go.
+_DISTANCE: dict[tuple[Family, str], int] = {
+    (Family.INTEGER, "decimal"): 1,
+    (Family.INTEGER, "double"): 3,
+    (Family.DECIMAL, "double"): 2,
+    (Family.DATE, "timestamp"): 1,
+    (Family.UUID, "text"): 1,
+    (Family.JSON, "text"): 1,
+}
+_FAMILY_OF = {
+    "text": Family.TEXT,
+    "integer": Family.INTEGER,
+    "decimal": Family.DECIMAL,
+    "double": Family.DOUBLE,
+    "boolean": Family.BOOLEAN,
+    "date": Family.DATE,
+    "time": Family.TIME,
+    "timestamp": Family.TIMESTAMP,
+    "timestamptz": Family.TIMESTAMPTZ,
+    "interval": Family.INTERVAL,
+    "binary": Family.BINARY,
+}
+
+
+def function(
+    signature: str, example: tuple[str, str | None], group: str, returns: Returns | None = None
+) -> Callable[[Body], Body]:
+    """Register a function by a signature such as `left(text, integer) -> text`.
+
+    A type followed by ? is optional, by ... may come any number of times; `any` takes all types, `same` all of one.
+    The body takes the frame and an Arrow array for each argument; its docstring is the documentation.
+    """
+    match = _SIGNATURE.fullmatch(signature)
+    assert match, signature
+    name, inside, result = match.groups()
+    words = [word.strip() for word in inside.split(",")] if inside else []
+    variadic = bool(words) and words[-1].endswith("...")
+    parameters = tuple(word.rstrip("?.") for word in words)
+
+    def register(body: Body) -> Body:
+        entry = Function(
+            name=name,
+            signature=signature,
+            parameters=parameters,
+            optional=sum(word.endswith("?") for word in words),
+            variadic=variadic,
+            returns=returns or (lambda types: _result(result, types)),
+            body=body,
+            group=group,
+            meaning=inspect.getdoc(body) or "",
+            example=example,
+        )
+        _FUNCTIONS.setdefault(name, []).append(entry)
+        return body
+
+    return register
+
+
+def elementwise(body: Callable[..., Any], result: SqlType) -> Body:
+    """A body that calls a Python function for each row without a NULL; a Refusal it raises is that row's fault."""
+
+    def evaluate(frame: Frame, *arguments: pa.Array) -> pa.Array:
+        values: list[Any] = []
+        faults: list[Fault] = []
+        for row, row_arguments in enumerate(zip(*(argument.to_pylist() for argument in arguments), strict=True)):
+            if None in row_arguments:
+                values.append(None)
+                continue
+            try:
+                values.append(body(*row_arguments))
+            except Refusal as refusal:
+                values.append(None)
+                faults.append(Fault(row, refusal.reason, as_text(row_arguments[0]), refusal.message))
+        frame.report(faults)
+        return pa.array(values, result.arrow)
+
+    evaluate.__doc__ = body.__doc__
+    return evaluate
+
+
+def python_function(
+    signature: str, example: tuple[str, str | None], group: str
+) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+    """Register a function whose body is called with Python values, one row at a time."""
+    result = parse_type(signature.rpartition("->")[2].strip())
+
+    def register(body: Callable[..., Any]) -> Callable[..., Any]:
+        function(signature, example, group)(elementwise(body, result))
+        return body
+
+    return register
+
+
+def all_functions() -> list[Function]:
+    """Every function, by name."""
+    return [entry for name in sorted(_FUNCTIONS) for entry in _FUNCTIONS[name]]
+
+
+def call(name: str, arguments: Sequence[Node]) -> Node:
+    """A call of the function that fits the arguments best.
+
+    Raises ExpressionError where the name is not known or no function of that name takes such arguments.
+    """
+    entries = _FUNCTIONS.get(name.lower())
+    if entries is None:
+        raise ExpressionError(f'There is no function "{name}"', did_you_mean(name, _FUNCTIONS))
+    best: tuple[int, Function] | None = None
+    for entry in entries:
+        distance = _fit(entry, arguments)
+        if distance is not None and (best is None or distance < best[0]):
+            best = (distance, entry)
+    if best is None:
+        given = ", ".join(str(argument.type) for argument in arguments)
+        forms = " or ".join(entry.signature.partition(" ->")[0] for entry in entries)
+        raise ExpressionError(f"{name}({given}) is not defined", f"it is called as {forms}; a CAST may help")
+    return _bind(best[1], arguments)
+
+
+def _parameters(entry: Function, count: int) -> list[str] | None:
+    """The parameters for so many arguments, or None where they are too many or too few."""
+    required = len(entry.parameters) - entry.optional
+    if entry.variadic:
+        if count < required:
+            return None
+        return [*entry.parameters, *[entry.parameters[-1]] * (count - len(entry.parameters))]
+    return list(entry.parameters[:count]) if required <= count <= len(entry.parameters) else None
+
+
+def _fit(entry: Function, arguments: Sequence[Node]) -> int | None:
+    parameters = _parameters(entry, len(arguments))
+    if parameters is None:
+        return None
+    total = 0
+    for parameter, argument in zip(parameters, arguments, strict=True):
+        if parameter in ("any", "same") or argument.type.family is Family.NULL:
+            continue
+        wanted = _FAMILY_OF[parameter]
+        if argument.type.family is wanted:
+            continue
+        if argument.literal is not None and wanted is not Family.TEXT:
+            total += 4
+            continue
+        step = _DISTANCE.get((argument.type.family, parameter))
+        if step is None:
+            return None
+        total += step
+    return total
+
+
+def _bind(entry: Function, arguments: Sequence[Node]) -> Node:
+    parameters = _parameters(entry, len(arguments)) or []
+    nodes = list(arguments)
+    if "same" in parameters:
+        places = [place for place, parameter in enumerate(parameters) if parameter == "same"]
+        unified, _ = unify([nodes[place] for place in places], f"{entry.name}(…)")
+        for place, node in zip(places, unified, strict=True):
+            nodes[place] = node
+    for place, parameter in enumerate(parameters):
+        if parameter not in ("any", "same"):
+            nodes[place] = _as_parameter(nodes[place], parameter)
+    types = [node.type for node in nodes]
+    result = entry.returns(types)
+    body = entry.body
+
+    def evaluate(frame: Frame) -> Datum:
+        values = body(frame, *(frame.array(node.evaluate(frame)) for node in nodes))
+        return values if values.type == result.arrow else values.cast(result.arrow)
+
+    return Node(result, evaluate)
+
+
+def _as_parameter(node: Node, parameter: str) -> Node:
+    wanted = _FAMILY_OF[parameter]
+    if wanted is Family.DECIMAL:
+        if node.type.family is Family.DECIMAL:
+            return node
+        if node.type.family is Family.INTEGER:
+            return convert(node, decimal(node.type.whole_digits, 0))
+        return convert(node, decimal(38, 10) if node.type.family is not Family.NULL else decimal(1, 0))
+    if wanted is Family.INTEGER:
+        return convert(node, SqlType("bigint"))
+    if wanted is Family.DOUBLE:
+        return widen(node, DOUBLE)
+    if wanted is Family.TEXT:
+        return widen(node, TEXT) if node.type.family is Family.TEXT else convert(node, TEXT)
+    return convert(node, parse_type(wanted.value))
+
+
+def _result(name: str, types: list[SqlType]) -> SqlType:
+    if name == "same":
+        found = common_type(types)
+        assert found is not None
+        return found
+    return DOUBLE if name == "double" else parse_type(name)

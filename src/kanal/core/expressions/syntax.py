@@ -1,0 +1,61 @@
+"""Parses the text of an expression: ISO SQL by way of sqlglot, functions left to Kanal's own registry."""
+
+from __future__ import annotations
+
+import logging
+
+from sqlglot import exp
+from sqlglot.dialects.postgres import Postgres
+from sqlglot.errors import ParseError, TokenError
+
+from kanal.core.errors import ExpressionError
+
+logging.getLogger("sqlglot").setLevel(logging.ERROR)
+
+
+class _Expressions(Postgres):
+    """SQL in which every plain function call stays what was written: its meaning is not the parser's to decide."""
+
+    class Parser(Postgres.Parser):
+        FUNCTIONS = {}  # noqa: RUF012
+        FUNCTION_PARSERS = {  # noqa: RUF012
+            name: parse
+            for name, parse in Postgres.Parser.FUNCTION_PARSERS.items()
+            if name in {"CAST", "EXTRACT", "OVERLAY", "POSITION", "SUBSTRING", "TRIM"}
+        }
+
+
+_DIALECT = _Expressions()
+
+
+def parse(text: str) -> exp.Expression:
+    """The syntax tree of one scalar expression; raises ExpressionError with the place of a mistake."""
+    if not text.strip():
+        raise ExpressionError("the expression is empty", "write a column's name or an SQL expression", text)
+    try:
+        # In parentheses, a first word such as LOCK is a name and not the start of a statement.
+        trees = _DIALECT.parse(f"({text}\n)")
+    except ParseError as error:
+        detail = error.errors[0] if error.errors else {}
+        position = max(0, len(detail.get("start_context", "") or "") - 1)
+        found = detail.get("highlight") or ""
+        if found.strip() in ("", ")") or position >= len(text):
+            raise ExpressionError("the expression ends too early", "complete it", text, len(text)) from None
+        raise ExpressionError(f'the expression cannot be read at "{found}"', "correct it there", text, position) from None
+    except TokenError:
+        raise ExpressionError(
+            "the expression cannot be read: a quote or comment is not closed", "close it", text, None
+        ) from None
+    tree = trees[0] if len(trees) == 1 else None
+    if not isinstance(tree, exp.Paren):
+        raise ExpressionError("this is not one expression", "write a single SQL scalar expression", text)
+    return tree.this  # type: ignore[no-any-return]
+
+
+def position_of(tree: exp.Expression, text: str) -> int | None:
+    """Where in the text a name or call stands, counted from 0; None where the parser does not say."""
+    for part in (tree, *tree.find_all(exp.Identifier)):
+        start = part.meta.get("start")
+        if isinstance(start, int) and 1 <= start <= len(text):
+            return start - 1
+    return None

@@ -1,0 +1,140 @@
+"""A batch while it is worked on: its columns on demand, and the faults found in it."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+
+import numpy as np
+import pyarrow as pa
+
+from kanal.core.arrays import Datum, Mask
+from kanal.core.conversions import converter
+from kanal.core.faults import Fault, as_text
+from kanal.core.reasons import Reason
+from kanal.core.types import TEXT, Family, SqlType
+
+#: A column's name, with the look-up's name before it where it comes from one.
+ColumnKey = tuple[str | None, str]
+
+
+@dataclass
+class SourceBatch:
+    """Rows as a reader delivers them.
+
+    `columns` holds each column either in the Arrow type of its SQL type or as text that stands for such a value.
+    `strays` holds, per column and row, the text of values that the column's type cannot hold at all (where a
+    database lets a row do so); the array has NULL there.
+    """
+
+    rows: int
+    columns: dict[str, pa.Array]
+    strays: dict[str, dict[int, str]] = field(default_factory=dict)
+
+    def take(self, rows: np.ndarray[tuple[int], np.dtype[np.intp]]) -> SourceBatch:
+        """The batch with those rows alone (ascending positions)."""
+        picks = pa.array(rows)
+        place = {old: new for new, old in enumerate(rows.tolist())} if self.strays else {}
+        strays = {
+            name: {place[row]: text for row, text in found.items() if row in place}
+            for name, found in self.strays.items()
+        }
+        return SourceBatch(len(rows), {name: values.take(picks) for name, values in self.columns.items()}, strays)
+
+    def row_texts(self, rows: list[int]) -> list[dict[str, str | None]]:
+        """Whole source rows as text, as a reject keeps them."""
+        picks = pa.array(rows, pa.int64())
+        texts = {name: [as_text(v) for v in values.take(picks).to_pylist()] for name, values in self.columns.items()}
+        result = []
+        for place, row in enumerate(rows):
+            whole = {name: column[place] for name, column in texts.items()}
+            for name, found in self.strays.items():
+                if row in found:
+                    whole[name] = found[row]
+            result.append(whole)
+        return result
+
+
+class Frame:
+    """What an expression is evaluated over: a batch, columns joined to it, the run's moment, and a list of faults."""
+
+    def __init__(self, batch: SourceBatch, types: Mapping[str, SqlType], moment: dt.datetime | None = None) -> None:
+        self.batch = batch
+        self.rows = batch.rows
+        self.types = types
+        self.moment = moment or dt.datetime.now(dt.UTC)
+        self._faults: list[Fault] = []
+        self._selected: Mask | None = None
+        self._decoded: dict[ColumnKey, tuple[pa.Array, list[Fault]]] = {}
+        self._joined: dict[ColumnKey, Callable[[], pa.Array]] = {}
+
+    def join(self, key: ColumnKey, values: Callable[[], pa.Array]) -> None:
+        """Add a column that is made when it is first used."""
+        self._joined[key] = values
+
+    def column(self, key: ColumnKey) -> pa.Array:
+        """A column in the Arrow type of its SQL type; stored values that are none become faults."""
+        if key not in self._decoded:
+            if key in self._joined:
+                self._decoded[key] = (self._joined[key](), [])
+            else:
+                self._decoded[key] = self._decode(key[1])
+        values, faults = self._decoded[key]
+        self.report(faults)
+        return values
+
+    def _decode(self, name: str) -> tuple[pa.Array, list[Fault]]:
+        stored, wanted = self.batch.columns[name], self.types[name]
+        faults: list[Fault] = []
+        if stored.type != wanted.arrow or wanted.family in (Family.UUID, Family.JSON):
+            stored, faults = converter(TEXT, wanted)(stored)
+        found = self.batch.strays.get(name)
+        if found:
+            rows = sorted(found)
+            fitted, misfits = converter(TEXT, wanted)(pa.array([found[row] for row in rows], pa.string()))
+            mask = np.zeros(self.rows, dtype=np.bool_)
+            mask[rows] = True
+            stored = pa.compute.replace_with_mask(stored, pa.array(mask), fitted)
+            faults = faults + [Fault(rows[f.row], f.reason, f.value, f.message) for f in misfits]
+        return stored, faults
+
+    def array(self, datum: Datum) -> pa.Array:
+        """A datum as an array of the frame's length."""
+        return pa.repeat(datum, self.rows) if isinstance(datum, pa.Scalar) else datum
+
+    @contextmanager
+    def within(self, selected: Mask) -> Iterator[None]:
+        """While it lasts, only faults in the selected rows count, as in the branch of a CASE."""
+        before = self._selected
+        self._selected = selected if before is None else before & selected
+        try:
+            yield
+        finally:
+            self._selected = before
+
+    def report(self, faults: list[Fault]) -> None:
+        """Add faults, those outside the selected rows apart."""
+        if faults:
+            chosen = self._selected
+            self._faults.extend(faults if chosen is None else [fault for fault in faults if chosen[fault.row]])
+
+    def refuse(self, bad: Mask, reason: Reason, message: str, values: Datum | None = None) -> None:
+        """Add the same fault for every row of a mask; `values` are the offending ones."""
+        if self._selected is not None:
+            bad = bad & self._selected
+        rows = np.flatnonzero(bad)
+        if not len(rows):
+            return
+        shown: list[str | None] = [None] * len(rows)
+        if values is not None:
+            shown = [as_text(value) for value in self.array(values).take(pa.array(rows)).to_pylist()]
+        self._faults.extend(
+            Fault(row, reason, value, message) for row, value in zip(rows.tolist(), shown, strict=True)
+        )
+
+    def collect(self) -> list[Fault]:
+        """The faults found since this was last called."""
+        found, self._faults = self._faults, []
+        return found

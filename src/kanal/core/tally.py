@@ -1,0 +1,48 @@
+"""The counts of a step, and the rule by which they must balance."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, fields
+
+from kanal.core.errors import BooksError
+
+
+@dataclass
+class Tally:
+    """Counts of rows; each row read ends in exactly one of the others, `deleted` apart.
+
+    `filtered` were not wanted, `rejected` would not fit, `superseded` gave way to another row with the same
+    key, `inserted`, `updated` and `unchanged` reached the target. `deleted` counts rows removed from the target.
+    """
+
+    read: int = 0
+    filtered: int = 0
+    rejected: int = 0
+    superseded: int = 0
+    inserted: int = 0
+    updated: int = 0
+    unchanged: int = 0
+    deleted: int = 0
+
+    @property
+    def written(self) -> int:
+        """Rows that changed the target: inserted and updated."""
+        return self.inserted + self.updated
+
+    @property
+    def accounted(self) -> int:
+        """Rows read whose end is known."""
+        return self.filtered + self.rejected + self.superseded + self.inserted + self.updated + self.unchanged
+
+    def add(self, other: Tally) -> None:
+        """Add another tally's counts to this one."""
+        for count in fields(self):
+            setattr(self, count.name, getattr(self, count.name) + getattr(other, count.name))
+
+    def require_balance(self) -> None:
+        """Raise BooksError unless every row read is accounted for, once."""
+        if self.read != self.accounted:
+            raise BooksError(
+                f"The books do not balance: {self.read:,} rows read, {self.accounted:,} accounted for ({self})",
+                "The step was rolled back; please report this with the job file",
+            )

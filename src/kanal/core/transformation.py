@@ -1,0 +1,338 @@
+"""The way of a batch through a pipeline, as plain functions: filter, look up, convert, check."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+from numpy.typing import NDArray
+
+from kanal.core.arrays import mask_of, patch, valid_mask
+from kanal.core.conversions import Options, converter
+from kanal.core.conversions.base import Conversion
+from kanal.core.errors import ConversionError, ExpressionError, KanalError
+from kanal.core.expressions import Expression, Scope, compile_expression
+from kanal.core.expressions.compiler import parameter_constant
+from kanal.core.expressions.nodes import common_type, convert
+from kanal.core.faults import Fault
+from kanal.core.frame import ColumnKey, Frame, SourceBatch
+from kanal.core.lookups import LookupTable
+from kanal.core.reasons import Reason
+from kanal.core.types import TEXT, Family, SqlType
+
+Rows = NDArray[np.intp]
+
+
+class FailOnBadValue(KanalError):
+    """A value that does not fit, in a column for which the pipeline says that this fails the step."""
+
+
+@dataclass(frozen=True)
+class SourceColumn:
+    """A column that a reader delivers: its SQL type, and the type in which values are stored where they differ.
+
+    `loose` says that a row may hold a value of any type, which then comes as a stray text.
+    """
+
+    type: SqlType
+    stored: SqlType
+    loose: bool = False
+
+
+@dataclass(frozen=True)
+class TargetColumn:
+    """A column as its table declares it; `type` is None where the table says nothing of it."""
+
+    name: str
+    type: SqlType | None
+    nullable: bool = True
+
+
+@dataclass(frozen=True)
+class ColumnRule:
+    """What a pipeline says of one target column."""
+
+    expression: str
+    type: SqlType | None = None
+    options: Options = field(default_factory=Options)
+    default: Any = None
+    if_bad: Literal["reject", "null", "fail"] = "reject"
+    bad_value: Any = None
+
+
+@dataclass(frozen=True)
+class Reject:
+    """A row that is not loaded: the first bad column and why, and the whole source row as text."""
+
+    column: str | None
+    reason: Reason
+    value: str | None
+    message: str
+    row: dict[str, str | None]
+
+
+# --- filter ------------------------------------------------------------------------------------------------------
+
+
+def filter_rows(frame: Frame, where: Expression) -> tuple[Rows, list[tuple[str | None, Fault]]]:
+    """The rows for which the condition is true, and the faults of rows for which it has no answer."""
+    wanted = mask_of(frame.array(where.node.evaluate(frame)))
+    faults = frame.collect()
+    for fault in faults:
+        wanted[fault.row] = False
+    return np.flatnonzero(wanted), [(None, fault) for fault in faults]
+
+
+# --- look up -----------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class LookupPlan:
+    """A look-up, compiled: the key expressions in the order of the table's key columns."""
+
+    name: str
+    keys: tuple[str, ...]
+    probes: tuple[Expression, ...]
+    types: Mapping[str, SqlType]
+    missing: Literal["reject", "null"]
+
+
+def plan_lookup(
+    name: str, on: Mapping[str, str], types: Mapping[str, SqlType], missing: Literal["reject", "null"], scope: Scope
+) -> LookupPlan:
+    """Compile a look-up; raises ExpressionError where a key's type is not the table column's."""
+    probes = []
+    for column, text in on.items():
+        expression = compile_expression(text, scope)
+        common = common_type([expression.type, types[column]])
+        if expression.node.literal is None and common is None:
+            raise ExpressionError(
+                f"look-up {name} compares its {column} ({types[column]}) with {expression.type}",
+                "write a CAST in on",
+                text,
+            )
+        node = convert(expression.node, types[column]) if expression.type != types[column] else expression.node
+        probes.append(Expression(text, node, expression.uses))
+    return LookupPlan(name, tuple(on), tuple(probes), types, missing)
+
+
+def look_up(frame: Frame, plan: LookupPlan, table: LookupTable) -> list[tuple[str | None, Fault]]:
+    """Join the columns of the looked-up table to the frame; the faults of rows whose key it does not have."""
+    probes = [frame.array(probe.node.evaluate(frame)) for probe in plan.probes]
+    faults: list[tuple[str | None, Fault]] = [(None, fault) for fault in frame.collect()]
+    rows, found = table.find(probes)
+    for column in plan.types:
+        if column in table.columns:
+            frame.join((plan.name, column), lambda column=column: table.take(column, rows, found))  # type: ignore[misc]
+    if plan.missing == "reject":
+        missing = np.flatnonzero(~found)
+        shown = [values.take(pa.array(missing)).to_pylist() for values in probes]
+        for place, row in enumerate(missing.tolist()):
+            key = [column[place] for column in shown]
+            text = None if key == [None] else ", ".join("NULL" if part is None else str(part) for part in key)
+            faults.append((plan.probes[0].text, Fault(row, Reason.NOT_IN_LOOKUP, text, _not_found(plan, key))))
+    return faults
+
+
+def _not_found(plan: LookupPlan, key: list[Any]) -> str:
+    named = " and ".join(
+        f"{column} {'NULL' if part is None else repr(part) if isinstance(part, str) else part}"
+        for column, part in zip(plan.keys, key, strict=True)
+    )
+    return f'look-up {plan.name} has no row with {named}: load it first, correct the source, or set missing = "null"'
+
+
+# --- convert -----------------------------------------------------------------------------------------------------
+
+
+class ColumnPlan:
+    """One target column, compiled: the expression, its conversion, and what happens to NULL and to bad values."""
+
+    def __init__(
+        self, rule: ColumnRule, target: TargetColumn, scope: Scope, source: Mapping[str, SourceColumn]
+    ) -> None:
+        self.rule = rule
+        self.target = target
+        self.name = target.name
+        self.expression = compile_expression(rule.expression, scope)
+        node = self.expression.node
+        first = rule.type or target.type or (TEXT if node.type.family is Family.NULL else node.type)
+        self.type = target.type or first
+        self._stored: str | None = None
+        self._from_text: Conversion | None = None
+        self._convert: Conversion
+        column = node.column if node.column is not None and node.column[0] is None else None
+        described = source.get(column[1]) if column else None
+        if described is not None and (described.loose or described.stored != described.type):
+            assert column is not None
+            self._stored = column[1]
+            self._convert, self._from_text = self._conversions_from_stored(described, first)
+        elif node.literal is not None:
+            self._convert = converter(TEXT, first, rule.options)
+        else:
+            self._convert = converter(node.type, first, rule.options)
+        self._fit = None if self.type == first else converter(first, self.type)
+        self._default = self._value(rule.default) if rule.default is not None else None
+        self._bad_value = self._value(rule.bad_value) if rule.bad_value is not None else None
+        if node.constant:
+            self._check_constant(node.value())
+
+    def _conversions_from_stored(self, column: SourceColumn, first: SqlType) -> tuple[Conversion, Conversion | None]:
+        """The conversion of what is stored, and of stray texts where there can be any."""
+        options = self.rule.options
+        if not column.loose or column.stored == TEXT:
+            return converter(column.stored, first, options), None
+        text_only = {
+            name: getattr(options, name)
+            for name in options.given() & {"null_values", "true_values", "false_values", "decimal_mark", "grouping_mark", "format"}
+        }
+        others = Options(**{name: getattr(options, name) for name in options.given() - set(text_only)})
+        native = converter(column.stored, first, others)
+        strays = Options(**text_only, rounding=others.rounding if "rounding" in native.options else None)
+        return native, converter(TEXT, first, strays)
+
+    def _value(self, value: Any) -> Any:
+        """A value of the job file as a Python value of the column's type; raises ExpressionError."""
+        return convert(parameter_constant(value), self.type).value()
+
+    def _check_constant(self, value: Any) -> None:
+        node = self.expression.node
+        _, faults = self._convert(pa.array([value], node.type.arrow))
+        if faults:
+            raise ExpressionError(faults[0].message, "", self.rule.expression)
+
+    def __call__(self, frame: Frame) -> tuple[pa.Array, list[Fault]]:
+        """The column's values in the target's type, and the faults of rows that cannot have one."""
+        values = self._converted(frame)
+        if self._fit is not None:
+            values, misfits = self._fit(values)
+            frame.report(misfits)
+        faults = frame.collect()
+        if self._default is not None and values.null_count:
+            values = pc.fill_null(values, pa.scalar(self._default, values.type))
+        if faults and self.rule.if_bad != "reject":
+            values, faults = self._mend(values, faults)
+        elif faults and self._bad_value is not None:
+            values, faults = self._mend(values, faults)
+        if not self.target.nullable and values.null_count:
+            faults = faults + self._nulls(values, faults)
+        return values, faults
+
+    def _converted(self, frame: Frame) -> pa.Array:
+        if self._stored is None:
+            values, faults = self._convert(frame.array(self.expression.node.evaluate(frame)))
+            frame.report(faults)
+            return values
+        values, faults = self._convert(frame.batch.columns[self._stored])
+        frame.report(faults)
+        strays = frame.batch.strays.get(self._stored)
+        if strays and self._from_text is not None:
+            rows = sorted(strays)
+            fitted, misfits = self._from_text(pa.array([strays[row] for row in rows], pa.string()))
+            values = patch(values, rows, fitted.to_pylist())
+            frame.report([Fault(rows[f.row], f.reason, f.value, f.message) for f in misfits])
+        return values
+
+    def _mend(self, values: pa.Array, faults: list[Fault]) -> tuple[pa.Array, list[Fault]]:
+        if self.rule.if_bad == "fail":
+            worst = faults[0]
+            raise FailOnBadValue(
+                f"column {self.name}: {worst.message}", 'correct the source, or set if_bad to "reject" or "null"'
+            )
+        rows = sorted({fault.row for fault in faults})
+        return patch(values, rows, [self._bad_value] * len(rows)), []
+
+    def _nulls(self, values: pa.Array, faults: list[Fault]) -> list[Fault]:
+        known = {fault.row for fault in faults}
+        message = f"{self.name} is NULL and its column is NOT NULL: set a default, or COALESCE it"
+        rows = np.flatnonzero(~valid_mask(values)).tolist()
+        return [Fault(row, Reason.NULL_NOT_ALLOWED, None, message) for row in rows if row not in known]
+
+
+def convert_columns(frame: Frame, plans: Sequence[ColumnPlan]) -> tuple[pa.RecordBatch, list[tuple[str | None, Fault]]]:
+    """The target rows, and the faults, each with its column, in the order of the mapping."""
+    arrays, faults = [], []
+    for plan in plans:
+        values, found = plan(frame)
+        arrays.append(values)
+        faults.extend((plan.name, fault) for fault in found)
+    return pa.RecordBatch.from_arrays(arrays, names=[plan.name for plan in plans]), faults
+
+
+# --- check -------------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class CheckPlan:
+    """A check, compiled over the converted row."""
+
+    name: str
+    expect: Expression
+
+
+def check_rows(
+    rows: pa.RecordBatch, types: Mapping[str, SqlType], checks: Sequence[CheckPlan], moment: dt.datetime
+) -> list[tuple[str | None, Fault]]:
+    """A fault for each row and check that is false of it; NULL passes, as in SQL."""
+    columns = {name: rows.column(place) for place, name in enumerate(rows.schema.names)}
+    frame = Frame(SourceBatch(rows.num_rows, columns), types, moment)
+    faults: list[tuple[str | None, Fault]] = []
+    for check in checks:
+        answer = frame.array(check.expect.node.evaluate(frame))
+        used = sorted(name for _, name in check.expect.uses)
+        faults.extend((None, fault) for fault in frame.collect())
+        for row in np.flatnonzero(mask_of(pc.invert(answer))).tolist():
+            shown = ", ".join(f"{name} = {columns[name][row].as_py()}" for name in used)
+            message = f"check {check.name} fails: {check.expect.text}, where {shown}"
+            value = str(columns[used[0]][row].as_py()) if len(used) == 1 else shown
+            faults.append((used[0] if len(used) == 1 else None, Fault(row, Reason.CHECK_FAILED, value, message)))
+    return faults
+
+
+# --- rejects -----------------------------------------------------------------------------------------------------
+
+
+def first_faults(faults: Sequence[tuple[str | None, Fault]]) -> dict[int, tuple[str | None, Fault]]:
+    """For each bad row, by its number, the first of its faults."""
+    first: dict[int, tuple[str | None, Fault]] = {}
+    for column, fault in faults:
+        first.setdefault(fault.row, (column, fault))
+    return first
+
+
+def rejects_of(batch: SourceBatch, faults: Sequence[tuple[str | None, Fault]]) -> tuple[list[Reject], Rows]:
+    """The rejects that the faults of a batch make, in order of rows, and the rows that remain."""
+    first = first_faults(faults)
+    bad = sorted(first)
+    rejects = [
+        Reject(first[row][0], first[row][1].reason, first[row][1].value, first[row][1].message, texts)
+        for row, texts in zip(bad, batch.row_texts(bad) if bad else [], strict=True)
+    ]
+    keep = np.ones(batch.rows, dtype=np.bool_)
+    keep[bad] = False
+    return rejects, np.flatnonzero(keep)
+
+
+__all__ = [
+    "CheckPlan",
+    "ColumnKey",
+    "ColumnPlan",
+    "ColumnRule",
+    "ConversionError",
+    "FailOnBadValue",
+    "LookupPlan",
+    "Reject",
+    "SourceColumn",
+    "TargetColumn",
+    "check_rows",
+    "convert_columns",
+    "filter_rows",
+    "look_up",
+    "plan_lookup",
+    "rejects_of",
+]

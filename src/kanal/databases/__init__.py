@@ -1,0 +1,80 @@
+"""Databases: one module for each, behind one interface."""
+
+from __future__ import annotations
+
+import os
+import re
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from kanal.core.errors import KanalError
+from kanal.core.nearest import did_you_mean
+from kanal.databases.description import ColumnInfo, ForeignKey, TableInfo
+
+if TYPE_CHECKING:
+    from kanal.databases.base import Database
+    from kanal.definition import Connection, RunLog, Secret
+
+__all__ = ["ColumnInfo", "ForeignKey", "TableInfo", "expand", "open_database"]
+
+_VARIABLE = re.compile(r"\$\{([A-Za-z_][A-Za-z0-9_]*)(?::-([^}]*))?\}")
+
+
+def expand(text: str, what: str) -> str:
+    """The text with environment variables put in; raises KanalError for one that is not set."""
+
+    def value(match: re.Match[str]) -> str:
+        found = os.environ.get(match[1], match[2])
+        if found is None:
+            raise KanalError(
+                f"{what}: the environment variable {match[1]} is not set",
+                f"set it, or give a default as ${{{match[1]}:-…}}",
+            )
+        return found
+
+    return _VARIABLE.sub(value, text)
+
+
+def _password(secret: Secret, what: str, folder: Path) -> str:
+    if secret.env is not None:
+        return expand(f"${{{secret.env}}}", what)
+    path = folder / str(secret.file)
+    try:
+        return path.read_text(encoding="utf-8").rstrip("\r\n")
+    except OSError as error:
+        raise KanalError(f"{what}: the password file {path} cannot be read: {error.strerror}", "correct its path") from None
+
+
+def open_database(name: str, connection: Connection | RunLog, folder: Path) -> Database:
+    """The database of a connection; relative files start from the folder. Does not connect yet.
+
+    Raises KanalError for a URL that is none or of an unknown kind, and where a password cannot be had.
+    """
+    import sqlalchemy as sa
+
+    what = f"connection {name}"
+    text = expand(connection.url, what)
+    try:
+        url = sa.make_url(text)
+    except sa.exc.ArgumentError:
+        raise KanalError(f"{what}: its url is not a URL", "write one such as sqlite:///lockhouse.db") from None
+    if connection.password is not None:
+        url = url.set(password=_password(connection.password, what, folder))
+    kind = url.drivername.partition("+")[0]
+    if kind == "sqlite":
+        from kanal.databases.sqlite import SQLite
+
+        if url.database and url.database != ":memory:":
+            url = url.set(database=str(folder / url.database))
+        return SQLite(name, url)
+    try:
+        url.get_dialect()
+    except sa.exc.NoSuchModuleError:
+        raise KanalError(
+            f'{what}: there is no kind of database "{kind}"', did_you_mean(kind, ["sqlite", "postgresql", "mysql", "mariadb"])
+        ) from None
+    except ImportError:
+        pass  # said with its remedy when the connection is used
+    from kanal.databases.base import Database
+
+    return Database(name, url)

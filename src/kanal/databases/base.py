@@ -1,0 +1,397 @@
+"""A database of any SQLAlchemy dialect: describe, read in batches, write in one transaction.
+
+Other modules of this package state only how their database differs.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, ClassVar
+
+import pyarrow as pa
+import sqlalchemy as sa
+from sqlalchemy import exc
+
+from kanal.core.arrays import single
+from kanal.core.errors import KanalError
+from kanal.core.faults import Fault
+from kanal.core.frame import SourceBatch
+from kanal.core.nearest import did_you_mean
+from kanal.core.types import (
+    BIGINT,
+    BINARY,
+    BOOLEAN,
+    DATE,
+    DOUBLE,
+    INTEGER,
+    JSON,
+    REAL,
+    SMALLINT,
+    TEXT,
+    TIME,
+    TIMESTAMP,
+    TIMESTAMPTZ,
+    UUID,
+    WIDE_DECIMAL,
+    Family,
+    SqlType,
+    decimal,
+    varchar,
+)
+from kanal.databases.description import ColumnInfo, ForeignKey, TableInfo
+
+
+class DatabaseError(KanalError):
+    """A database that cannot be reached, or that refuses what it was asked."""
+
+
+class RowsRefused(KanalError):
+    """The target refused rows of a batch; nothing of that batch was written. `what` is in the database's words."""
+
+
+@dataclass(frozen=True)
+class Reading:
+    """What to read: a table or a query, which columns, in which order, how many rows, how many a batch."""
+
+    table: TableInfo
+    query: str | None
+    columns: tuple[str, ...]
+    batch_rows: int
+    order_by: tuple[str, ...] = ()
+    limit: int | None = None
+
+
+class Load:
+    """One transaction on a target; batches go in through it. Leaving it without `commit` undoes everything."""
+
+    def __init__(self, database: Database) -> None:
+        self.database = database
+        self.connection = database.engine.connect()
+        self._transaction = self.connection.begin()
+
+    def execute(self, statement: Any) -> int:
+        """Run a statement made with SQLAlchemy; the number of rows it changed."""
+        with self.database.errors():
+            return max(0, self.connection.execute(statement).rowcount)
+
+    def run_sql(self, sql: str) -> int:
+        """Run a statement of the job's own text; the number of rows it changed."""
+        with self.database.errors():
+            return max(0, self.connection.exec_driver_sql(sql).rowcount)
+
+    def empty(self, table: sa.Table) -> int:
+        """Remove all rows, within the transaction; how many there were."""
+        return self.execute(table.delete())
+
+    def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
+        """The rows as this database takes them, and the faults of values that it could not hold unchanged."""
+        del table
+        return rows, []
+
+    def insert(self, table: sa.Table, rows: pa.RecordBatch) -> None:
+        """Insert a storable batch; raises RowsRefused, with nothing of it inserted, where the target refuses a row."""
+        try:
+            with self.connection.begin_nested():
+                self.connection.execute(table.insert(), rows.to_pylist())
+        except (exc.IntegrityError, exc.DataError) as error:
+            raise RowsRefused(self.database.words_of(error)) from None
+        except exc.SQLAlchemyError as error:
+            raise self.database.diagnosed(error) from None
+
+    def attempt(self, *statements: Any) -> list[int]:
+        """Run statements together; raises RowsRefused, with none of them done, where the target refuses a row."""
+        try:
+            with self.connection.begin_nested():
+                return [max(0, self.connection.execute(statement).rowcount) for statement in statements]
+        except (exc.IntegrityError, exc.DataError) as error:
+            raise RowsRefused(self.database.words_of(error)) from None
+        except exc.SQLAlchemyError as error:
+            raise self.database.diagnosed(error) from None
+
+    def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
+        """A temporary table of some of a table's columns, indexed by the key."""
+        real = self.database.sa_table(table)
+        stage = sa.Table(
+            name,
+            sa.MetaData(),
+            *(sa.Column(column, real.c[column].type, nullable=True, autoincrement=False) for column in columns),
+            sa.Index(f"{name}_key", *key),
+            prefixes=["TEMPORARY"],
+        )
+        with self.database.errors():
+            stage.create(self.connection)
+        return stage
+
+    def drop_stage(self, stage: sa.Table) -> None:
+        """Remove a temporary table."""
+        with self.database.errors():
+            stage.drop(self.connection)
+
+    def commit(self) -> None:
+        """Make everything visible at once."""
+        with self.database.errors():
+            self._transaction.commit()
+
+    def close(self) -> None:
+        """Undo what was not committed and give the connection back."""
+        with contextlib.suppress(exc.SQLAlchemyError):
+            self._transaction.close()
+        self.connection.close()
+
+
+class Database:
+    """A named connection. Made without connecting; each use connects."""
+
+    #: What to install where the driver is missing.
+    extra: ClassVar[str] = "the driver's package"
+
+    def __init__(self, name: str, url: sa.URL) -> None:
+        self.name = name
+        self.url = url
+
+    # --- connecting ------------------------------------------------------------------------------------------------
+
+    @cached_property
+    def engine(self) -> sa.Engine:
+        """SQLAlchemy's engine; raises DatabaseError where the driver is missing."""
+        try:
+            return sa.create_engine(self.url)
+        except ImportError as error:
+            raise DatabaseError(
+                f"connection {self.name}: the driver {error.name or self.url.drivername} is not installed",
+                f"install {self.extra}",
+            ) from None
+
+    def connect(self) -> sa.Connection:
+        """A connection for statements outside of loads; raises DatabaseError."""
+        try:
+            return self.engine.connect()
+        except exc.SQLAlchemyError as error:
+            raise self.diagnosed(error) from None
+
+    @property
+    def shown_url(self) -> str:
+        """The URL without its password."""
+        return self.url.render_as_string(hide_password=True)
+
+    def words_of(self, error: exc.SQLAlchemyError) -> str:
+        """What the database itself said, on one line."""
+        original = getattr(error, "orig", None) or error
+        return " ".join(str(original).split())
+
+    def diagnosed(self, error: exc.SQLAlchemyError) -> DatabaseError:
+        """A SQLAlchemy error as one of Kanal's."""
+        return DatabaseError(
+            f"connection {self.name} ({self.shown_url}): {self.words_of(error)}", "see what the database says of it"
+        )
+
+    @contextlib.contextmanager
+    def errors(self) -> Iterator[None]:
+        """While it lasts, SQLAlchemy's errors become Kanal's."""
+        try:
+            yield
+        except exc.SQLAlchemyError as error:
+            raise self.diagnosed(error) from None
+
+    def shares_lock_with(self, other: Database) -> bool:
+        """True where reading from the one would hold up writing to the other."""
+        del other
+        return False
+
+    def dispose(self) -> None:
+        """Close what is open."""
+        if "engine" in self.__dict__:
+            self.engine.dispose()
+
+    # --- describing ------------------------------------------------------------------------------------------------
+
+    @cached_property
+    def _inspector(self) -> sa.Inspector:
+        with self.errors():
+            return sa.inspect(self.engine)
+
+    def table_names(self, schema: str | None = None) -> list[str]:
+        """The tables and views of a schema, or of the connection's own."""
+        with self.errors():
+            return sorted([*self._inspector.get_table_names(schema), *self._inspector.get_view_names(schema)])
+
+    def find_table(self, schema: str | None, table: str) -> str:
+        """The table's name as the database has it: exactly, else regardless of case; raises DatabaseError."""
+        names = self.table_names(schema)
+        if table in names:
+            return table
+        same = [name for name in names if name.casefold() == table.casefold()]
+        if len(same) == 1:
+            return same[0]
+        where = f"schema {schema} of connection {self.name}" if schema else f"connection {self.name}"
+        raise DatabaseError(
+            f'There is no table "{table}" in {where}' if not same else f'"{table}" could be {" or ".join(same)}',
+            did_you_mean(table, names) or "the database has no tables" if not same else "write the one meant",
+        )
+
+    def describe(self, schema: str | None, table: str) -> TableInfo:
+        """A table or view; raises DatabaseError where there is none of that name."""
+        name = self.find_table(schema, table)
+        with self.errors():
+            inspector = self._inspector
+            primary = tuple(inspector.get_pk_constraint(name, schema)["constrained_columns"])
+            columns = tuple(self._column(dict(column), primary) for column in inspector.get_columns(name, schema))
+            unique = [tuple(c for c in index["column_names"] if c) for index in inspector.get_unique_constraints(name, schema)]
+            foreign = [
+                ForeignKey(
+                    tuple(key["constrained_columns"]),
+                    key["referred_schema"] or schema,
+                    key["referred_table"],
+                    tuple(key["referred_columns"]),
+                )
+                for key in inspector.get_foreign_keys(name, schema)
+            ]
+            is_view = name in inspector.get_view_names(schema)
+        return TableInfo(schema, name, columns, primary, tuple(unique), tuple(foreign), is_view)
+
+    def _column(self, column: Mapping[str, Any], primary: tuple[str, ...]) -> ColumnInfo:
+        sql_type = self.sql_type(column["type"])
+        alone = primary == (column["name"],)
+        integer = sql_type is not None and sql_type.family is Family.INTEGER
+        return ColumnInfo(
+            name=column["name"],
+            declared=str(column["type"]),
+            type=sql_type,
+            stored=sql_type or TEXT,
+            nullable=bool(column["nullable"]) and column["name"] not in primary,
+            filled=(
+                column.get("default") is not None
+                or column.get("computed") is not None
+                or column.get("identity") is not None
+                or (alone and integer and column.get("autoincrement") is True)
+            ),
+            generated=column.get("computed") is not None,
+        )
+
+    def sql_type(self, declared: Any) -> SqlType | None:
+        """Kanal's type for one of SQLAlchemy's, None where there is none."""
+        for kind, make in _TYPES:
+            if isinstance(declared, kind):
+                return make(declared) if callable(make) else make
+        return None
+
+    def describe_query(self, query: str) -> TableInfo:
+        """The columns that a query gives, by running it for no rows; their types as text where unknown."""
+        with self.errors(), self.engine.connect() as connection:
+            result = connection.execute(sa.text(f"SELECT * FROM ({query.rstrip().rstrip(';')}) AS q WHERE 1 = 0"))
+            columns = tuple(ColumnInfo(name, "", TEXT, TEXT) for name in result.keys())
+        return TableInfo(None, "query", columns, is_view=True)
+
+    def sa_table(self, table: TableInfo) -> sa.Table:
+        """SQLAlchemy's picture of a table, for composing statements."""
+        with self.errors():
+            return sa.Table(table.name, sa.MetaData(), schema=table.schema, autoload_with=self.engine)
+
+    # --- reading ---------------------------------------------------------------------------------------------------
+
+    def selection(self, reading: Reading) -> sa.Select[Any]:
+        """The SELECT of a reading."""
+        source: Any
+        if reading.query is not None:
+            body = sa.text(reading.query.rstrip().rstrip(";")).columns(*(sa.column(name) for name in reading.table.names))
+            source = body.subquery("q")
+        else:
+            source = sa.table(
+                reading.table.name, *(sa.column(name) for name in reading.table.names), schema=reading.table.schema
+            )
+        statement = sa.select(*(source.c[name] for name in reading.columns))
+        if reading.order_by:
+            statement = statement.order_by(*(source.c[name] for name in reading.order_by))
+        return statement if reading.limit is None else statement.limit(reading.limit)
+
+    @contextlib.contextmanager
+    def read(self, reading: Reading) -> Iterator[Iterator[SourceBatch]]:
+        """Batches of a table's or query's rows, in one consistent snapshot."""
+        types = {column.name: column.stored for column in reading.table.columns}
+        with self.errors(), self.connect() as connection:
+            streaming = connection.execution_options(stream_results=True, max_row_buffer=reading.batch_rows)
+            result = streaming.execute(self.selection(reading))
+
+            def batches() -> Iterator[SourceBatch]:
+                while rows := result.fetchmany(reading.batch_rows):
+                    columns = list(zip(*rows, strict=True))
+                    yield SourceBatch(
+                        len(rows),
+                        {name: _array(columns[place], types[name]) for place, name in enumerate(reading.columns)},
+                    )
+
+            yield batches()
+
+    def read_columns(self, table: TableInfo, columns: Sequence[str]) -> dict[str, pa.Array]:
+        """Whole columns of a table in memory, for a look-up; values that their type cannot hold become NULL."""
+        from kanal.core.frame import Frame
+
+        types = {name: column.type for name, column in table.source_columns().items()}
+        parts: dict[str, list[pa.Array]] = {name: [] for name in columns}
+        with self.read(Reading(table, None, tuple(columns), 100_000)) as batches:
+            for batch in batches:
+                frame = Frame(batch, types)
+                for name in columns:
+                    parts[name].append(frame.column((None, name)))
+        return {
+            name: single(pa.chunked_array(found, types[name].arrow)) if found else pa.array([], types[name].arrow)
+            for name, found in parts.items()
+        }
+
+    # --- writing ---------------------------------------------------------------------------------------------------
+
+    @contextlib.contextmanager
+    def load(self) -> Iterator[Load]:
+        """One transaction on this database; it is undone unless it was committed."""
+        with self.errors():
+            load = Load(self)
+        try:
+            yield load
+        finally:
+            load.close()
+
+    def run_command(self, sql: str) -> int:
+        """Run the statements of a command in one transaction; the number of rows that they changed."""
+        with self.errors(), self.engine.begin() as connection:
+            return max(0, connection.exec_driver_sql(sql).rowcount)
+
+
+def _array(values: Sequence[Any], sql_type: SqlType) -> pa.Array:
+    """Python values of a driver as an array of the type; as text where they do not agree with it."""
+    try:
+        return pa.array(values, sql_type.arrow)
+    except (pa.ArrowInvalid, pa.ArrowTypeError, OverflowError):
+        return pa.array([None if value is None else str(value) for value in values], pa.string())
+
+
+def _varchar(declared: Any) -> SqlType:
+    return varchar(declared.length) if declared.length else TEXT
+
+
+def _decimal(declared: Any) -> SqlType:
+    if declared.precision is None:
+        return WIDE_DECIMAL
+    return decimal(declared.precision, declared.scale or 0)
+
+
+#: SQLAlchemy's type: Kanal's, or what makes it. The first that fits is taken, so the narrower stand first.
+_TYPES: list[tuple[Any, Any]] = [
+    (sa.Boolean, BOOLEAN),
+    (sa.SmallInteger, SMALLINT),
+    (sa.BigInteger, BIGINT),
+    (sa.Integer, INTEGER),
+    (sa.REAL, REAL),
+    (sa.Float, DOUBLE),
+    (sa.Numeric, _decimal),
+    (sa.Uuid, UUID),
+    (sa.JSON, JSON),
+    (sa.Enum, TEXT),
+    (sa.String, _varchar),
+    (sa.DateTime, lambda declared: TIMESTAMPTZ if declared.timezone else TIMESTAMP),
+    (sa.Date, DATE),
+    (sa.Time, TIME),
+    (sa.LargeBinary, BINARY),
+]

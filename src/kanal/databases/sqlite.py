@@ -1,0 +1,553 @@
+"""SQLite, read and written through its Arrow driver.
+
+Any row of SQLite may hold a value of any type in any column (https://sqlite.org/datatype3.html), so every column is
+read in one type and the values of other types beside it, as text.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import re
+import sqlite3
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from decimal import Decimal
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import adbc_driver_manager
+import adbc_driver_sqlite.dbapi
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import sqlalchemy as sa
+from sqlalchemy.dialects import sqlite as dialect
+
+from kanal.core.arrays import mask_of
+from kanal.core.conversions import converter
+from kanal.core.errors import TypeNameError
+from kanal.core.faults import Fault
+from kanal.core.frame import SourceBatch
+from kanal.core.reasons import Reason
+from kanal.core.types import BIGINT, BINARY, DOUBLE, TEXT, Family, SqlType, parse_type
+from kanal.databases.base import Database, DatabaseError, Load, Reading, RowsRefused
+from kanal.databases.description import ColumnInfo, ForeignKey, TableInfo
+
+#: Storage classes that a column's values are delivered in natively; all others are strays.
+_NATIVE = {BIGINT: ("integer",), DOUBLE: ("real", "integer"), BINARY: ("blob",)}
+_ADBC_ERRORS = (adbc_driver_manager.Error, OSError)
+
+
+def affinity(declared: str) -> str:
+    """The column affinity that SQLite derives from a declared type (datatype3.html, 3.1)."""
+    upper = declared.upper()
+    if "INT" in upper:
+        return "integer"
+    if any(word in upper for word in ("CHAR", "CLOB", "TEXT")):
+        return "text"
+    if not upper or "BLOB" in upper:
+        return "blob"
+    if any(word in upper for word in ("REAL", "FLOA", "DOUB")):
+        return "real"
+    return "numeric"
+
+
+def declared_type(declared: str) -> SqlType | None:
+    """The SQL type that a declared type means; None where it means none."""
+    if not declared.strip():
+        return None
+    words = re.sub(r"\s+", " ", declared.strip().lower())
+    if re.match(r"datetime\b", words):
+        return parse_type("timestamp")
+    try:
+        found = parse_type(words)
+    except TypeNameError:
+        by_affinity = {"integer": BIGINT, "text": TEXT, "blob": BINARY, "real": DOUBLE, "numeric": None}
+        return by_affinity[affinity(declared)]
+    # An INTEGER of SQLite has 64 bits, and a REAL too.
+    return {"integer": BIGINT, "real": DOUBLE}.get(found.name, found)
+
+
+def _stored(sql_type: SqlType | None) -> SqlType:
+    if sql_type is None:
+        return TEXT
+    by_family = {Family.INTEGER: BIGINT, Family.DOUBLE: DOUBLE, Family.BINARY: BINARY}
+    return by_family.get(sql_type.family, TEXT)
+
+
+class SQLite(Database):
+    """A SQLite file."""
+
+    extra = "kanal itself again, which brings SQLite's driver"
+
+    @cached_property
+    def path(self) -> Path:
+        """The database's file; raises DatabaseError for one in memory, which two connections cannot share."""
+        name = self.url.database
+        if not name or name == ":memory:":
+            raise DatabaseError(
+                f"connection {self.name}: a database in memory is empty for each who connects",
+                "name a file, such as sqlite:///register.db",
+            )
+        return Path(name)
+
+    def check_file(self) -> None:
+        """Raise DatabaseError unless the file is there and is a database."""
+        if not self.path.exists():
+            near = sorted(path.name for path in self.path.parent.glob("*.db")) if self.path.parent.is_dir() else []
+            where = f"its folder has: {', '.join(near[:8])}" if near else "create it first, or correct the URL"
+            raise DatabaseError(f"connection {self.name}: there is no file {self.path}", where)
+        if self.path.is_dir():
+            raise DatabaseError(f"connection {self.name}: {self.path} is a folder", "name the database file in it")
+        try:
+            with self.path.open("rb") as file:
+                head = file.read(16)
+        except OSError as error:
+            raise DatabaseError(
+                f"connection {self.name}: {self.path} cannot be read: {error.strerror}", "ask for the right to read it"
+            ) from None
+        if head and head != b"SQLite format 3\x00":
+            raise DatabaseError(f"connection {self.name}: {self.path} is not a SQLite database", "correct the URL")
+
+    @contextlib.contextmanager
+    def _python(self) -> Iterator[sqlite3.Connection]:
+        """A connection of Python's own driver, for small questions."""
+        self.check_file()
+        try:
+            connection = sqlite3.connect(self.path, timeout=30)
+            try:
+                yield connection
+            finally:
+                connection.close()
+        except sqlite3.Error as error:
+            raise self.failed(str(error)) from None
+
+    def failed(self, words: str) -> DatabaseError:
+        """An error in SQLite's words."""
+        message = " ".join(words.split())
+        remedy = "see what SQLite says of it"
+        if "locked" in message or "busy" in message.lower():
+            remedy = "another program writes to the file; try again when it has finished"
+        elif "disk is full" in message:
+            remedy = "make room on the disk"
+        elif "readonly" in message:
+            remedy = "ask for the right to write to the file and its folder"
+        return DatabaseError(f"connection {self.name} ({self.path}): {message}", remedy)
+
+    @contextlib.contextmanager
+    def arrow(self) -> Iterator[Any]:
+        """A connection of the Arrow driver; its errors become Kanal's."""
+        self.check_file()
+        uri = f"file:{str(self.path.resolve()).replace('%', '%25').replace('?', '%3f').replace('#', '%23')}?mode=rw"
+        try:
+            connection = adbc_driver_sqlite.dbapi.connect(uri)
+            try:
+                with connection.cursor() as cursor:
+                    cursor.execute("PRAGMA busy_timeout = 30000")
+                    cursor.fetchall()
+                yield connection
+            finally:
+                connection.close()
+        except _ADBC_ERRORS as error:
+            raise self.failed(words_of(error)) from None
+
+    def shares_lock_with(self, other: Database) -> bool:
+        return isinstance(other, SQLite) and self.path.resolve() == other.path.resolve()
+
+    # --- describing ------------------------------------------------------------------------------------------------
+
+    def table_names(self, schema: str | None = None) -> list[str]:
+        if schema not in (None, "main"):
+            raise DatabaseError(f"connection {self.name}: SQLite has no schema {schema}", "leave the schema out")
+        with self._python() as connection:
+            rows = connection.execute(
+                "SELECT name FROM sqlite_master WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'"
+            )
+            return sorted(row[0] for row in rows)
+
+    def describe(self, schema: str | None, table: str) -> TableInfo:
+        name = self.find_table(schema, table)
+        quoted = quote(name)
+        with self._python() as connection:
+            rows = connection.execute(f"PRAGMA table_xinfo({quoted})").fetchall()
+            is_view = connection.execute("SELECT type FROM sqlite_master WHERE name = ?", (name,)).fetchone()[0] == "view"
+            primary = tuple(row[1] for row in sorted((row for row in rows if row[5]), key=lambda row: row[5]))
+            unique = [
+                tuple(row[2] for row in connection.execute(f"PRAGMA index_info({quote(index[1])})") if row[2])
+                for index in connection.execute(f"PRAGMA index_list({quoted})").fetchall()
+                if index[2] and not index[4]
+            ]
+            foreign = self._foreign_keys(connection, quoted)
+        columns = tuple(self._column_of(row, primary) for row in rows if row[6] != 1)
+        if is_view:
+            columns = self._guessed(columns, f"SELECT * FROM {quoted}")
+        return TableInfo(schema, name, columns, primary, tuple(key for key in unique if key), foreign, is_view)
+
+    def _column_of(self, row: Sequence[Any], primary: tuple[str, ...]) -> ColumnInfo:
+        _, name, declared, not_null, default, _, hidden = row
+        sql_type = declared_type(declared)
+        # The one INTEGER PRIMARY KEY is the row's number, which SQLite gives where there is none.
+        row_number = primary == (name,) and declared.upper() == "INTEGER"
+        return ColumnInfo(
+            name=name,
+            declared=declared,
+            type=sql_type,
+            stored=_stored(sql_type),
+            nullable=not not_null and not row_number and name not in primary,
+            filled=default is not None or hidden in (2, 3) or row_number,
+            generated=hidden in (2, 3),
+            loose=True,
+        )
+
+    def _foreign_keys(self, connection: sqlite3.Connection, quoted: str) -> tuple[ForeignKey, ...]:
+        keys: dict[int, list[Any]] = {}
+        for row in connection.execute(f"PRAGMA foreign_key_list({quoted})").fetchall():
+            keys.setdefault(row[0], []).append(row)
+        return tuple(
+            ForeignKey(tuple(r[3] for r in rows), None, rows[0][2], tuple(r[4] for r in rows if r[4]))
+            for rows in keys.values()
+        )
+
+    def describe_query(self, query: str) -> TableInfo:
+        """The columns of a query: their declared types where they are plain columns, else by their first values."""
+        body = query.rstrip().rstrip(";")
+        with self._python() as connection:
+            try:
+                connection.execute(f"CREATE TEMP VIEW kanal_query AS SELECT * FROM ({body})")
+                rows = connection.execute("PRAGMA temp.table_xinfo(kanal_query)").fetchall()
+            except (sqlite3.Error, sqlite3.Warning) as error:
+                raise DatabaseError(f"the query cannot be run: {error}", "correct the SQL of the source") from None
+        columns = tuple(self._column_of(row, ()) for row in rows)
+        return TableInfo(None, "query", self._guessed(columns, body), is_view=True)
+
+    def _guessed(self, columns: tuple[ColumnInfo, ...], query: str) -> tuple[ColumnInfo, ...]:
+        """The columns, those without a declared type by the storage classes of the first thousand rows."""
+        unknown = [column for column in columns if column.declared.upper() in ("", "NUM", "INT", "REAL", "TEXT")]
+        if not unknown:
+            return columns
+        checks = ", ".join(f"group_concat(DISTINCT typeof({quote(column.name)}))" for column in unknown)
+        with self._python() as connection:
+            found = connection.execute(f"SELECT {checks} FROM (SELECT * FROM ({query}) LIMIT 1000)").fetchone()
+        guesses: dict[str, SqlType | None] = {}
+        for column, classes in zip(unknown, found, strict=True):
+            seen = set((classes or "").split(",")) - {"null", ""}
+            guess: SqlType | None = None
+            if seen == {"integer"}:
+                guess = BIGINT
+            elif seen and seen <= {"integer", "real"}:
+                guess = DOUBLE
+            elif seen == {"blob"}:
+                guess = BINARY
+            guesses[column.name] = guess or column.type
+        return tuple(
+            replace(column, type=guesses[column.name], stored=_stored(guesses[column.name]))
+            if column.name in guesses
+            else column
+            for column in columns
+        )
+
+    def sa_table(self, table: TableInfo) -> sa.Table:
+        return sa.Table(table.name, sa.MetaData(), *(sa.Column(name) for name in table.names))
+
+    # --- reading ---------------------------------------------------------------------------------------------------
+
+    @contextlib.contextmanager
+    def read(self, reading: Reading) -> Iterator[Iterator[SourceBatch]]:
+        stored = {column.name: column.stored for column in reading.table.columns}
+        names = list(reading.columns) or [reading.table.names[0]]
+        statement = self._typed_select(reading, names, stored)
+        with self.arrow() as connection, connection.cursor() as cursor:
+            cursor.adbc_statement.set_options(**{"adbc.sqlite.query.batch_rows": str(reading.batch_rows)})
+            cursor.execute(statement)
+            reader = cursor.fetch_record_batch()
+
+            def batches() -> Iterator[SourceBatch]:
+                first = True
+                while True:
+                    try:
+                        rows = reader.read_next_batch()
+                    except StopIteration:
+                        return
+                    except (pa.ArrowException, *_ADBC_ERRORS) as error:
+                        raise self.failed(words_of(error)) from None
+                    if first:
+                        # The row that told the driver each column's type.
+                        rows, first = rows.slice(1), False
+                    if rows.num_rows:
+                        yield _source_batch(rows, names, stored)
+
+            yield batches()
+
+    def _typed_select(self, reading: Reading, names: list[str], stored: dict[str, SqlType]) -> str:
+        """A SELECT that gives each column in one storage class, and a last column with the values of others.
+
+        The driver takes a column's type from the first rows, so a row of known types is put before them.
+        """
+        source = f"({reading.query.rstrip().rstrip(';')})" if reading.query is not None else quote(reading.table.name)
+        parts, strays, samples = [], [], []
+        for place, name in enumerate(names):
+            column = quote(name)
+            native = _NATIVE.get(stored[name])
+            if native is None:
+                parts.append(f"CAST({column} AS TEXT)")
+                samples.append("''")
+                continue
+            classes = ", ".join(f"'{kind}'" for kind in native)
+            value = f"CAST({column} AS REAL)" if stored[name] == DOUBLE else column
+            parts.append(f"CASE WHEN typeof({column}) IN ({classes}) THEN {value} END")
+            strays.append((f"({column} IS NOT NULL AND typeof({column}) NOT IN ({classes}))", f"'{place}'", column))
+            samples.append({BIGINT: "0", DOUBLE: "0.0", BINARY: "x''"}[stored[name]])
+        if strays:
+            found = " OR ".join(condition for condition, _, _ in strays)
+            pairs = ", ".join(
+                f"{place}, CASE WHEN {condition} THEN CAST({column} AS TEXT) END" for condition, place, column in strays
+            )
+            parts.append(f"CASE WHEN {found} THEN json_object({pairs}) END")
+        else:
+            parts.append("CAST(NULL AS TEXT)")
+        samples.append("''")
+        order = f" ORDER BY {', '.join(quote(name) for name in reading.order_by)}" if reading.order_by else ""
+        # Without a LIMIT, SQLite may drop the order of an inner SELECT.
+        limit = f" LIMIT {-1 if reading.limit is None else reading.limit}" if order or reading.limit is not None else ""
+        inner = f"SELECT {', '.join(parts)} FROM {source} AS q{order}{limit}"
+        return f"SELECT {', '.join(samples)} UNION ALL SELECT * FROM ({inner})"
+
+    # --- writing ---------------------------------------------------------------------------------------------------
+
+    @contextlib.contextmanager
+    def load(self) -> Iterator[Load]:
+        with self.arrow() as connection:
+            load = SQLiteLoad(self, connection)
+            try:
+                yield load
+            finally:
+                load.close()
+
+    def run_command(self, sql: str) -> int:
+        with self._python() as connection:
+            before = connection.total_changes
+            connection.execute("PRAGMA foreign_keys = ON")
+            connection.isolation_level = None
+            connection.execute("BEGIN IMMEDIATE")
+            for statement in split_statements(sql):
+                connection.execute(statement)
+            connection.execute("COMMIT")
+            return connection.total_changes - before
+
+
+class SQLiteLoad(Load):
+    """A transaction through the Arrow driver."""
+
+    database: SQLite
+
+    def __init__(self, database: SQLite, connection: Any) -> None:
+        self.database = database
+        self.arrow = connection
+        # The driver begins a transaction at once, within which foreign keys cannot be switched on.
+        connection.adbc_connection.set_autocommit(True)
+        self.arrow_cursor = connection.cursor()
+        self._plain("PRAGMA foreign_keys = ON")
+        connection.adbc_connection.set_autocommit(False)
+
+    def _plain(self, sql: str) -> int:
+        self.arrow_cursor.execute(sql)
+        self.arrow_cursor.fetchall()
+        return 0
+
+    def _changes(self, sql: str) -> int:
+        self.arrow_cursor.execute(sql)
+        self.arrow_cursor.fetchall()
+        self.arrow_cursor.execute("SELECT changes()")
+        return int(self.arrow_cursor.fetchone()[0])
+
+    def execute(self, statement: Any) -> int:
+        return self.run_sql(compiled(statement))
+
+    def run_sql(self, sql: str) -> int:
+        total = 0
+        for statement in split_statements(sql):
+            try:
+                total += self._changes(statement)
+            except _ADBC_ERRORS as error:
+                raise self.database.failed(words_of(error)) from None
+        return total
+
+    def empty(self, table: sa.Table) -> int:
+        # Rows of other tables may refer to these; what matters is that they do so again when the load commits.
+        self._plain("PRAGMA defer_foreign_keys = ON")
+        removed = self.execute(table.delete())
+        self._plain("PRAGMA defer_foreign_keys = OFF")
+        return removed
+
+    def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
+        faults: list[tuple[str, Fault]] = []
+        columns = []
+        for name, values in zip(rows.schema.names, rows.columns, strict=True):
+            info = table.column(name)
+            stored, found = _stored_form(values, affinity(info.declared) if info else "blob", info)
+            columns.append(stored)
+            faults.extend((name, fault) for fault in found)
+        return pa.RecordBatch.from_arrays(columns, names=rows.schema.names), faults
+
+    def insert(self, table: sa.Table, rows: pa.RecordBatch) -> None:
+        self._together(lambda: self._ingest(table, rows))
+
+    def _ingest(self, table: sa.Table, rows: pa.RecordBatch) -> None:
+        temporary = bool(table.info.get("temporary"))
+        self.arrow_cursor.adbc_ingest(table.name, rows, mode="append", temporary=temporary)
+
+    def attempt(self, *statements: Any) -> list[int]:
+        counts: list[int] = []
+        self._together(lambda: counts.extend(self._changes(compiled(statement)) for statement in statements))
+        return counts
+
+    def _together(self, work: Any) -> None:
+        """Do work of which all or nothing remains."""
+        self._plain("SAVEPOINT kanal")
+        try:
+            work()
+        except _ADBC_ERRORS as error:
+            words = words_of(error)
+            with contextlib.suppress(*_ADBC_ERRORS):
+                self._plain("ROLLBACK TO kanal")
+                self._plain("RELEASE kanal")
+            if "constraint failed" in words or "datatype mismatch" in words or "constraint" in words.lower():
+                raise RowsRefused(words) from None
+            raise self.database.failed(words) from None
+        self._plain("RELEASE kanal")
+
+    def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
+        declared = {column.name: column.declared for column in table.columns}
+        body = ", ".join(f"{quote(column)} {declared[column]}" for column in columns)
+        self.run_sql(f"CREATE TEMP TABLE {quote(name)} ({body})")
+        self.run_sql(f"CREATE INDEX temp.{quote(name + '_key')} ON {quote(name)} ({', '.join(map(quote, key))})")
+        return sa.Table(name, sa.MetaData(), *(sa.Column(column) for column in columns), schema="temp",
+                        info={"temporary": True})
+
+    def drop_stage(self, stage: sa.Table) -> None:
+        self.run_sql(f"DROP TABLE temp.{quote(stage.name)}")
+
+    def commit(self) -> None:
+        try:
+            self.arrow.commit()
+        except _ADBC_ERRORS as error:
+            raise self.database.failed(words_of(error)) from None
+
+    def close(self) -> None:
+        with contextlib.suppress(*_ADBC_ERRORS):
+            self.arrow_cursor.close()
+        with contextlib.suppress(*_ADBC_ERRORS):
+            self.arrow.rollback()
+
+
+def quote(name: str) -> str:
+    """A name as SQLite takes it in any case."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+_DIALECT = dialect.dialect()  # type: ignore[no-untyped-call]
+
+
+def compiled(statement: Any) -> str:
+    """A statement made with SQLAlchemy as text."""
+    return str(statement.compile(dialect=_DIALECT, compile_kwargs={"literal_binds": True}))
+
+
+def words_of(error: BaseException) -> str:
+    """What SQLite said, without the driver's surroundings."""
+    text = " ".join(str(error).split())
+    text = re.sub(r"^[A-Z_]+: (?:\[SQLite\] )?", "", text)
+    text = re.sub(r"\s*query was: .*$", "", text)
+    return re.sub(r"^(?:[Ff]ailed to \w+(?: \w+)*: )+", "", text)
+
+
+def split_statements(sql: str) -> list[str]:
+    """The statements of a text, parted where SQLite itself sees one complete."""
+    statements, current = [], ""
+    for piece in re.split(r"(;)", sql):
+        current += piece
+        if piece == ";" and sqlite3.complete_statement(current):
+            statements.append(current.strip())
+            current = ""
+    if current.strip():
+        statements.append(current.strip())
+    return [statement for statement in statements if statement.strip(" ;\n\t")]
+
+
+def _source_batch(rows: pa.RecordBatch, names: list[str], stored: dict[str, SqlType]) -> SourceBatch:
+    columns = {name: rows.column(place) for place, name in enumerate(names)}
+    strays: dict[str, dict[int, str]] = {}
+    for name, values in columns.items():
+        if pa.types.is_string(values.type):
+            columns[name] = _valid_text(name, values, strays)
+    found = rows.column(len(names))
+    if found.null_count < len(found):
+        for row in np.flatnonzero(mask_of(found.is_valid())).tolist():
+            for place, text in json.loads(found[row].as_py()).items():
+                if text is not None:
+                    strays.setdefault(names[int(place)], {})[row] = text
+    del stored
+    return SourceBatch(rows.num_rows, columns, strays)
+
+
+def _valid_text(name: str, values: pa.Array, strays: dict[str, dict[int, str]]) -> pa.Array:
+    """Text that is UTF-8 throughout; values that are not become strays, their bytes written out."""
+    try:
+        values.validate(full=True)
+    except pa.ArrowInvalid:
+        raw = values.cast(pa.binary()).to_pylist()
+        texts: list[str | None] = []
+        for row, content in enumerate(raw):
+            try:
+                texts.append(None if content is None else content.decode())
+            except UnicodeDecodeError:
+                texts.append(None)
+                strays.setdefault(name, {})[row] = "x'" + content.hex() + "'"
+        return pa.array(texts, pa.string())
+    return values
+
+
+#: A text that SQLite would store as a number in a column of numeric affinity.
+_NUMERIC_TEXT = r"^\s*[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?\s*$"
+
+
+def _stored_form(values: pa.Array, kind: str, info: ColumnInfo | None) -> tuple[pa.Array, list[Fault]]:
+    """An array as SQLite stores it, and faults for values that it would change."""
+    arrow = values.type
+    if pa.types.is_boolean(arrow) or pa.types.is_integer(arrow):
+        return values.cast(pa.int64()), []
+    if pa.types.is_floating(arrow):
+        return _without_nan(values.cast(pa.float64()))
+    if pa.types.is_decimal(arrow):
+        texts = converter(SqlType("decimal", precision=arrow.precision, scale=arrow.scale), TEXT)(values)[0]
+        if kind in ("text", "blob") or arrow.precision <= 15:
+            return texts, []
+        limit = pa.scalar(Decimal(1).scaleb(15 - arrow.scale)).cast(pa.decimal256(76, arrow.scale))
+        message = "SQLite keeps 15 digits of a number: declare the column TEXT to keep them all"
+        return _refused(texts, ~mask_of(pc.less(pc.abs(values), limit)), Reason.OUT_OF_RANGE, message)
+    if pa.types.is_temporal(arrow):
+        names = {"date32[day]": "date", "time64[us]": "time", "timestamp[us]": "timestamp"}
+        sql_type = parse_type(names.get(str(arrow), "timestamp with time zone"))
+        return converter(sql_type, TEXT)(values)[0], []
+    if pa.types.is_string(arrow) and kind in ("integer", "real", "numeric"):
+        message = f"SQLite would store this text as a number in a column declared {info.declared if info else ''}: " \
+                  "declare it TEXT"
+        return _refused(values, mask_of(pc.match_substring_regex(values, _NUMERIC_TEXT)), Reason.BAD_TEXT, message)
+    return values, []
+
+
+def _without_nan(values: pa.Array) -> tuple[pa.Array, list[Fault]]:
+    nan = mask_of(pc.is_nan(values))
+    return _refused(values, nan, Reason.OUT_OF_RANGE, "SQLite would store NaN as NULL: map it with CASE or NULLIF")
+
+
+def _refused(
+    values: pa.Array, bad: np.ndarray[Any, np.dtype[np.bool_]], reason: Reason, message: str
+) -> tuple[pa.Array, list[Fault]]:
+    rows = np.flatnonzero(bad & mask_of(values.is_valid())).tolist()
+    return values, [Fault(row, reason, str(values[row].as_py()), message) for row in rows]
+
+
+__all__ = ["SQLite"]

@@ -1,0 +1,40 @@
+"""What a job is: its models, reading and writing it as TOML, and what can be wrong with it."""
+
+from kanal.definition.models import (
+    Check,
+    Column,
+    Command,
+    Connection,
+    Conversion,
+    JobDefinition,
+    Lookup,
+    Pipeline,
+    RunLog,
+    Secret,
+    Settings,
+    Source,
+    Table,
+)
+from kanal.definition.problems import JobError, Problem
+from kanal.definition.reading import read_job
+from kanal.definition.writing import write_job
+
+__all__ = [
+    "Check",
+    "Column",
+    "Command",
+    "Connection",
+    "Conversion",
+    "JobDefinition",
+    "JobError",
+    "Lookup",
+    "Pipeline",
+    "Problem",
+    "RunLog",
+    "Secret",
+    "Settings",
+    "Source",
+    "Table",
+    "read_job",
+    "write_job",
+]

@@ -1,0 +1,330 @@
+"""What a job is: the models behind the job file and the Python interface, one and the same."""
+
+from __future__ import annotations
+
+import datetime as dt
+import re
+from pathlib import Path
+from typing import Annotated, Any, ClassVar, Literal, Self
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PrivateAttr, field_validator, model_validator
+
+from kanal.core.conversions import Options
+from kanal.core.conversions.rounding import ROUNDING
+from kanal.core.errors import KanalError
+from kanal.core.types import parse_type
+from kanal.definition.places import quote_part, split_place, split_table
+
+Scalar = bool | int | float | str | dt.datetime | dt.date | dt.time
+Rounding = Literal["floor", "ceiling", "half_up", "half_even", "toward_zero"]
+assert set(ROUNDING) == set(Rounding.__args__)  # type: ignore[attr-defined]
+
+_NAME = re.compile(r"[^\s:,\"'][^:,\"']*")
+
+
+class Model(BaseModel):
+    """Base of all models: unknown keys are errors, and a thing once made does not change."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True, strict=True)
+
+    def given(self) -> dict[str, Any]:
+        """The keys that were set, with their values."""
+        return {name: getattr(self, name) for name in type(self).model_fields if name in self.model_fields_set}
+
+
+class Secret(Model):
+    """Where a password is kept: the name of an environment variable, or the path of a file."""
+
+    env: str | None = None
+    file: str | None = None
+
+    @model_validator(mode="after")
+    def _one(self) -> Self:
+        if (self.env is None) == (self.file is None):
+            raise ValueError('name one place: { env = "NAME" } or { file = "PATH" }')
+        return self
+
+
+def _no_plain_password(value: Any) -> Any:
+    if isinstance(value, str):
+        raise ValueError('a password does not belong in the job: write password = { env = "NAME" } or { file = "PATH" }')
+    return value
+
+
+class Connection(Model):
+    """A named database, by SQLAlchemy URL; `${NAME}` and `${NAME:-default}` in it are environment variables."""
+
+    url: str
+    password: Annotated[Secret | None, BeforeValidator(_no_plain_password)] = None
+
+    def __repr_args__(self) -> list[tuple[str, Any]]:  # type: ignore[override]
+        return [("url", redacted(self.url)), ("password", self.password)]
+
+
+def redacted(url: str) -> str:
+    """A URL with *** in place of a password in it."""
+    return re.sub(r"(://[^:/@\s]*):[^@/\s]*@", r"\1:***@", url)
+
+
+class RunLog(Model):
+    """The database that keeps the run log."""
+
+    url: str = "sqlite:///kanal-runs.db"
+    password: Annotated[Secret | None, BeforeValidator(_no_plain_password)] = None
+
+    def __repr_args__(self) -> list[tuple[str, Any]]:  # type: ignore[override]
+        return [("url", redacted(self.url))]
+
+
+class Source(Model):
+    """Where rows come from: a table, or a query, on a connection. As text: `CONNECTION:SCHEMA.TABLE`."""
+
+    connection: str
+    table: str | None = None
+    schema_: str | None = Field(default=None, alias="schema")
+    query: str | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, value: Any) -> Any:
+        if isinstance(value, str):
+            connection, schema, table = split_place(value)
+            return {"connection": connection, "table": table} | ({"schema": schema} if schema else {})
+        return value
+
+    @model_validator(mode="after")
+    def _one(self) -> Self:
+        if (self.table is None) == (self.query is None):
+            raise ValueError("name a table or a query, one of the two")
+        if self.query is not None and self.schema_ is not None:
+            raise ValueError("a schema goes with a table; name it inside the query")
+        return self
+
+    @property
+    def label(self) -> str:
+        """The source for people."""
+        if self.query is not None:
+            return f"{self.connection}: query"
+        schema = f"{quote_part(self.schema_)}." if self.schema_ else ""
+        return f"{self.connection}:{schema}{quote_part(self.table or '')}"
+
+
+class Table(Model):
+    """A table on a connection. As text: `CONNECTION:SCHEMA.TABLE`."""
+
+    connection: str
+    table: str
+    schema_: str | None = Field(default=None, alias="schema")
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, value: Any) -> Any:
+        if isinstance(value, str):
+            connection, schema, table = split_place(value)
+            return {"connection": connection, "table": table} | ({"schema": schema} if schema else {})
+        return value
+
+    @property
+    def label(self) -> str:
+        """The table for people."""
+        schema = f"{quote_part(self.schema_)}." if self.schema_ else ""
+        return f"{self.connection}:{schema}{quote_part(self.table)}"
+
+
+def _known_type(value: str | None) -> str | None:
+    if value is not None:
+        try:
+            parse_type(value)
+        except KanalError as error:
+            raise ValueError(f"{error.what}: {error.remedy}") from None
+    return value
+
+
+class Conversion(Model):
+    """How values become those of a type; also by name, under [conversion.NAME], for use in many columns."""
+
+    type: str | None = None
+    format: str | None = None
+    decimal_mark: str | None = None
+    grouping_mark: str | None = None
+    rounding: Rounding | None = None
+    too_long: Literal["reject", "cut"] | None = None
+    time_zone: str | None = None
+    ambiguous: Literal["earlier", "later"] | None = None
+    true_values: list[str] | None = None
+    false_values: list[str] | None = None
+    null_values: list[str] | None = None
+    encoding: str | None = None
+    default: Scalar | None = None
+    if_bad: Any = "reject"
+
+    _type_is_known = field_validator("type")(_known_type)
+
+    @field_validator("if_bad")
+    @classmethod
+    def _known_way(cls, value: Any) -> Any:
+        if value in ("reject", "null", "fail"):
+            return value
+        if isinstance(value, dict) and set(value) == {"value"} and isinstance(value["value"], Scalar):
+            return value
+        raise ValueError('it is "reject", "null", "fail" or { value = … }')
+
+    def options(self) -> Options:
+        """The options of the conversion itself."""
+        lists = {name: tuple(getattr(self, name) or ()) or None for name in ("true_values", "false_values")}
+        nulls = None if self.null_values is None else tuple(self.null_values)
+        plain = {
+            name: getattr(self, name)
+            for name in (
+                "format", "decimal_mark", "grouping_mark", "rounding", "too_long", "time_zone", "ambiguous", "encoding"
+            )
+        }
+        return Options(**plain, **lists, null_values=nulls)
+
+
+class Column(Conversion):
+    """A target column: the SQL expression it comes from, and how its values are converted. As text: the expression."""
+
+    from_: str = Field(alias="from")
+    conversion: str | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, value: Any) -> Any:
+        return {"from": value} if isinstance(value, str) else value
+
+
+class Lookup(Model):
+    """A table looked up: `on` pairs its columns with expressions over the source row."""
+
+    table: Table
+    on: dict[str, str] = Field(min_length=1)
+    missing: Literal["reject", "null"] = "reject"
+
+
+class Check(Model):
+    """A rule that every converted row must keep: an SQL condition; NULL passes."""
+
+    expect: str
+
+
+def _share_or_count(value: Any) -> Any:
+    if isinstance(value, bool) or not isinstance(value, int | str):
+        raise ValueError('it is a number of rows, or a share such as "1%"')
+    if isinstance(value, str) and not re.fullmatch(r"[0-9]+(\.[0-9]+)?\s*%", value.strip(), re.ASCII):
+        raise ValueError(f'"{value}" is neither a number of rows nor a share such as "1%"')
+    if isinstance(value, int) and value < 0:
+        raise ValueError("it is 0 or more")
+    return value
+
+
+class Settings(Model):
+    """What [defaults] can set for all pipelines, and each pipeline for itself."""
+
+    batch_rows: int = Field(default=50_000, ge=1, le=10_000_000)
+    max_rejects: Annotated[int | str | None, BeforeValidator(lambda v: None if v is None else _share_or_count(v))] = None
+    write: Literal["append", "truncate", "merge"] = "append"
+    duplicates: Literal["reject", "first", "last"] = "reject"
+    reject: Literal["row", "all"] = "row"
+    checks: list[str] = Field(default_factory=list)
+    matched: Literal["update", "keep"] = "update"
+    not_matched: Literal["insert", "ignore"] = "insert"
+
+
+def _list_of(value: Any) -> Any:
+    return [value] if isinstance(value, str) else value
+
+
+class Pipeline(Settings):
+    """One table-to-table load."""
+
+    source: Source
+    target: Table
+    columns: dict[str, Column] = Field(default_factory=dict)
+    same: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
+    skip: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
+    where: str | None = None
+    key: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
+    newer_by: str | None = None
+    lookup: dict[str, Lookup] = Field(default_factory=dict)
+    after: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
+    limit: int | None = Field(default=None, ge=0)
+    order_by: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
+    first_sql: str | None = None
+    last_sql: str | None = None
+
+
+class Command(Model):
+    """A SQL statement run on a connection, ordered among the pipelines."""
+
+    connection: str
+    sql: str | None = None
+    sql_file: str | None = None
+    after: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
+
+    @model_validator(mode="after")
+    def _one(self) -> Self:
+        if (self.sql is None) == (self.sql_file is None):
+            raise ValueError("give sql or sql_file, one of the two")
+        return self
+
+
+class JobDefinition(Model):
+    """Pipelines and commands with their connections, dependencies and rules: the whole of a job file."""
+
+    #: Tables of the file whose keys are names that its author chose.
+    NAMED: ClassVar[tuple[str, ...]] = ("connection", "pipeline", "command", "check", "conversion")
+
+    job: str = Field(min_length=1)
+    connection: dict[str, Connection] = Field(default_factory=dict)
+    defaults: Settings = Field(default_factory=Settings)
+    run_log: RunLog = Field(default_factory=RunLog)
+    parameters: dict[str, Scalar] = Field(default_factory=dict)
+    conversion: dict[str, Conversion] = Field(default_factory=dict)
+    check_: dict[str, Check] = Field(default_factory=dict, alias="check")
+    pipeline: dict[str, Pipeline] = Field(default_factory=dict)
+    command: dict[str, Command] = Field(default_factory=dict)
+
+    _folder: Path = PrivateAttr(default_factory=Path.cwd)
+    _lines: dict[tuple[str, ...], tuple[Path, int]] = PrivateAttr(default_factory=dict)
+
+    @field_validator("connection", "pipeline", "command", "check_", "conversion")
+    @classmethod
+    def _good_names(cls, value: dict[str, Any]) -> dict[str, Any]:
+        for name in value:
+            if not _NAME.fullmatch(name):
+                raise ValueError(f'"{name}" is not a good name: use letters, digits, - and _, without colon or quotes')
+        return value
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, JobDefinition) and self.model_dump() == other.model_dump()
+
+    __hash__ = None  # type: ignore[assignment]
+
+    @property
+    def folder(self) -> Path:
+        """The folder that relative paths in the job start from: the job file's."""
+        return self._folder
+
+    def located(self, path: tuple[str, ...]) -> tuple[Path | None, int | None]:
+        """File and line of a key of the job, or of the nearest key above it; None where it came from Python."""
+        for length in range(len(path), -1, -1):
+            if path[:length] in self._lines:
+                file, line = self._lines[path[:length]]
+                return file, line if length else None
+        return None, None
+
+    def settled(self, name: str) -> Pipeline:
+        """A pipeline with the job's defaults filled in, and named conversions in its columns."""
+        pipeline = self.pipeline[name]
+        values = self.defaults.given() | pipeline.given()
+        columns = {}
+        for target, column in pipeline.columns.items():
+            named = self.conversion.get(column.conversion or "")
+            settings = (named.given() if named else {}) | column.given()
+            columns[target] = Column.model_construct(**settings)
+        return Pipeline.model_construct(**(values | {"columns": columns}))
+
+
+__all__ = ["Check", "Column", "Command", "Connection", "Conversion", "JobDefinition", "Lookup", "Pipeline", "RunLog", "Secret",
+           "Settings", "Source", "Table", "redacted", "split_table"]

@@ -1,0 +1,48 @@
+"""What is wrong with a job: each problem with its place, and the error that carries them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from kanal.core.errors import KanalError
+
+#: Where a key stands in a job: for instance ("pipeline", "passages", "columns", "toll").
+KeyPath = tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Problem:
+    """One thing wrong: at which key of the job, what it is, what to do; with file and line where they are known."""
+
+    path: KeyPath
+    what: str
+    remedy: str = ""
+    file: Path | None = None
+    line: int | None = None
+
+    @property
+    def place(self) -> str:
+        """The key for people: `pipeline passages, columns, toll`."""
+        if not self.path:
+            return ""
+        head = " ".join(self.path[:2])
+        return ", ".join([head, *self.path[2:]])
+
+    def __str__(self) -> str:
+        where = ""
+        if self.file is not None:
+            where = f"{self.file.name}:{self.line}: " if self.line else f"{self.file.name}: "
+        place = f"{self.place}: " if self.place else ""
+        remedy = f". {self.remedy[0].upper()}{self.remedy[1:]}" if self.remedy else ""
+        end = "" if (remedy or self.what).endswith((".", "?", "!")) else "."
+        return f"{where}{place}{self.what}{remedy}{end}"
+
+
+class JobError(KanalError):
+    """A job that cannot be run as it stands; `problems` lists all that is wrong with it."""
+
+    def __init__(self, problems: Sequence[Problem]) -> None:
+        self.problems = list(problems)
+        super().__init__("\n".join(str(problem) for problem in self.problems))

@@ -1,0 +1,81 @@
+"""Writes a job as a TOML file that reads back as an equal job."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+from tomlkit.items import InlineTable, Table
+
+from kanal.core.errors import KanalError
+from kanal.definition.models import Column, JobDefinition, Model, Source
+from kanal.definition.models import Table as TablePlace
+
+
+def job_text(job: JobDefinition) -> str:
+    """The job as TOML: one table for each connection, pipeline and so on, in the order in which they were given."""
+    document = tomlkit.document()
+    document["job"] = job.job
+    for name, value in job.given().items():
+        key = _key(job, name)
+        if name == "job" or value in ({}, None):
+            continue
+        if isinstance(value, Model):
+            document[key] = _table(value)
+        elif name == "parameters":
+            table = tomlkit.table()
+            table.update(value)
+            document[key] = table
+        else:
+            group = tomlkit.table(is_super_table=True)
+            for inner, model in value.items():
+                group[inner] = _table(model)
+            document[key] = group
+    return tomlkit.dumps(document)
+
+
+def write_job(job: JobDefinition, path: Path) -> None:
+    """Write the job to a file; raises KanalError if that cannot be done."""
+    try:
+        path.write_text(job_text(job), encoding="utf-8")
+    except OSError as error:
+        raise KanalError(f"The job cannot be written to {path}: {error.strerror}", "name another file") from None
+
+
+def _key(model: Model, name: str) -> str:
+    return type(model).model_fields[name].alias or name
+
+
+def _table(model: Model) -> Table:
+    table = tomlkit.table()
+    for name, value in model.given().items():
+        if value is None:
+            continue
+        if name in ("columns", "lookup"):
+            inner = tomlkit.table(is_super_table=name == "lookup")
+            for key, part in value.items():
+                inner[key] = _table(part) if name == "lookup" else _inline(part)
+            table[_key(model, name)] = inner
+        else:
+            table[_key(model, name)] = _inline(value)
+    return table
+
+
+def _inline(value: Any) -> Any:
+    if isinstance(value, Source | TablePlace) and not (isinstance(value, Source) and value.query):
+        return value.label
+    if isinstance(value, Column) and set(value.given()) == {"from_"}:
+        return value.from_
+    if isinstance(value, Model):
+        return _inline_table({_key(value, name): part for name, part in value.given().items() if part is not None})
+    if isinstance(value, dict):
+        return _inline_table(value)
+    return value
+
+
+def _inline_table(values: dict[str, Any]) -> InlineTable:
+    table = tomlkit.inline_table()
+    for name, value in values.items():
+        table[name] = _inline(value)
+    return table

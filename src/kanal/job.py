@@ -1,0 +1,47 @@
+"""The job as its users have it: the definition, with the doors to what can be done with it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Self
+
+from kanal.definition.models import JobDefinition
+
+if TYPE_CHECKING:
+    from kanal.runner import Run
+
+
+class Job(JobDefinition):
+    """Pipelines and commands with their connections, dependencies and rules.
+
+    The keyword arguments are the keys of the job file: `Job(job="…", connection={…}, pipeline={…})`.
+    """
+
+    @classmethod
+    def read(cls, path: str | Path) -> Self:
+        """The job of a TOML file and those it includes; raises JobError with every mistake in them."""
+        from kanal.definition.reading import read_job
+
+        return read_job(Path(path), cls)
+
+    def write(self, path: str | Path) -> None:
+        """Write the job as a TOML file that reads back as an equal job; raises KanalError if it cannot be written."""
+        from kanal.definition.writing import write_job
+
+        write_job(self, Path(path))
+
+    def check(self) -> list[str]:
+        """All that is wrong with the job, offline and against its databases: a sentence each; empty if it can run."""
+        from kanal.runner import check_job
+
+        return [str(problem) for problem in check_job(self)]
+
+    def run(self, **options: Any) -> Run:
+        """Run the job.
+
+        Options: `only` (names of steps), `parameters` (other values for some), `batch_rows`. A step that fails does
+        not raise; its result says why. Raises JobError where the job itself is wrong, before any row moves.
+        """
+        from kanal.runner import run_job
+
+        return run_job(self, **options)

@@ -1,0 +1,273 @@
+"""Keeps runs, steps, batches and rejects in four plain tables of any database."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+import os
+import socket
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, fields
+from typing import Any
+
+import pyarrow as pa
+import sqlalchemy as sa
+from sqlalchemy import exc
+
+from kanal.core.errors import KanalError
+from kanal.core.tally import Tally
+from kanal.core.transformation import Reject
+from kanal.databases.base import Database
+
+_metadata = sa.MetaData()
+COUNTS = tuple(count.name for count in fields(Tally))
+
+
+def _counts() -> list[sa.Column[Any]]:
+    return [sa.Column(name, sa.BigInteger, nullable=False, default=0) for name in COUNTS]
+
+
+RUN = sa.Table(
+    "kanal_run",
+    _metadata,
+    sa.Column("run", sa.Integer, primary_key=True),
+    sa.Column("job", sa.Text, nullable=False),
+    sa.Column("file", sa.Text),
+    sa.Column("status", sa.String(20), nullable=False),
+    sa.Column("started", sa.DateTime, nullable=False),
+    sa.Column("finished", sa.DateTime),
+    sa.Column("host", sa.Text),
+    sa.Column("process", sa.Integer),
+)
+STEP = sa.Table(
+    "kanal_step",
+    _metadata,
+    sa.Column("run", sa.Integer, primary_key=True, autoincrement=False),
+    sa.Column("step", sa.String(200), primary_key=True),
+    sa.Column("position", sa.Integer, nullable=False),
+    sa.Column("kind", sa.String(20), nullable=False),
+    sa.Column("status", sa.String(20), nullable=False),
+    sa.Column("started", sa.DateTime),
+    sa.Column("seconds", sa.Double, nullable=False, default=0.0),
+    sa.Column("batches", sa.Integer, nullable=False, default=0),
+    *_counts(),
+    sa.Column("error", sa.Text),
+)
+BATCH = sa.Table(
+    "kanal_batch",
+    _metadata,
+    sa.Column("run", sa.Integer, primary_key=True, autoincrement=False),
+    sa.Column("step", sa.String(200), primary_key=True),
+    sa.Column("batch", sa.Integer, primary_key=True, autoincrement=False),
+    sa.Column("seconds", sa.Double, nullable=False),
+    *_counts(),
+)
+REJECT = sa.Table(
+    "kanal_reject",
+    _metadata,
+    sa.Column("reject", sa.Integer, primary_key=True),
+    sa.Column("run", sa.Integer, nullable=False),
+    sa.Column("step", sa.String(200), nullable=False),
+    sa.Column("column", sa.Text),
+    sa.Column("reason", sa.String(40), nullable=False),
+    sa.Column("value", sa.Text),
+    sa.Column("message", sa.Text, nullable=False),
+    sa.Column("row", sa.Text, nullable=False),
+    sa.Index("kanal_reject_of_run", "run", "step"),
+)
+
+
+@dataclass(frozen=True)
+class StepRecord:
+    """A step as the run log has it. `seconds` is its duration."""
+
+    step: str
+    kind: str
+    status: str
+    tally: Tally
+    batches: int
+    seconds: float
+    error: str | None
+
+
+@dataclass(frozen=True)
+class RunRecord:
+    """A run as the run log has it. Times are UTC."""
+
+    run: int
+    job: str
+    status: str
+    started: dt.datetime
+    finished: dt.datetime | None
+    steps: tuple[StepRecord, ...] = ()
+
+    @property
+    def seconds(self) -> float:
+        """The run's duration, 0 while it has none."""
+        return (self.finished - self.started).total_seconds() if self.finished else 0.0
+
+
+def _now() -> dt.datetime:
+    return dt.datetime.now(dt.UTC).replace(tzinfo=None)
+
+
+class RunLogStore:
+    """The run log in one database; its tables are made when first needed."""
+
+    def __init__(self, database: Database) -> None:
+        self.database = database
+
+    @contextmanager
+    def _begin(self) -> Iterator[sa.Connection]:
+        try:
+            with self.database.engine.begin() as connection:
+                yield connection
+        except exc.SQLAlchemyError as error:
+            raise KanalError(
+                f"The run log {self.database.shown_url} cannot be used: {self.database.words_of(error)}",
+                "set run_log to a database that may be written",
+            ) from None
+
+    def prepare(self) -> None:
+        """Make the tables that are missing."""
+        with self._begin() as connection:
+            _metadata.create_all(connection)
+
+    def exists(self) -> bool:
+        """True where there is a run log to read."""
+        try:
+            return bool(sa.inspect(self.database.engine).has_table("kanal_run"))
+        except exc.SQLAlchemyError:
+            return False
+
+    # --- writing ---------------------------------------------------------------------------------------------------
+
+    def begin_run(self, job: str, file: str | None, steps: Sequence[tuple[str, str]]) -> int:
+        """Record a run that begins, with its steps by name and kind, all waiting; the run's number."""
+        with self._begin() as connection:
+            values = {"job": job, "file": file, "status": "running", "started": _now(),
+                      "host": socket.gethostname(), "process": os.getpid()}
+            run = int(connection.execute(RUN.insert().values(values)).inserted_primary_key[0])
+            rows = [
+                {"run": run, "step": name, "kind": kind, "position": place, "status": "waiting"}
+                for place, (name, kind) in enumerate(steps, 1)
+            ]
+            if rows:
+                connection.execute(STEP.insert(), rows)
+        return run
+
+    def begin_step(self, run: int, step: str) -> None:
+        """Record that a step begins."""
+        with self._begin() as connection:
+            connection.execute(_step(run, step).values(status="running", started=_now()))
+
+    def add_batch(self, run: int, step: str, batch: int, tally: Tally, seconds: float, rejects: Sequence[Reject]) -> None:
+        """Record a batch, with the rows of it that were rejected."""
+        with self._begin() as connection:
+            connection.execute(BATCH.insert().values(run=run, step=step, batch=batch, seconds=seconds, **_values(tally)))
+            if rejects:
+                connection.execute(REJECT.insert(), [_reject_row(run, step, reject) for reject in rejects])
+
+    def end_step(self, run: int, record: StepRecord) -> None:
+        """Record how a step ended."""
+        with self._begin() as connection:
+            connection.execute(
+                _step(run, record.step).values(
+                    status=record.status, seconds=record.seconds, batches=record.batches, error=record.error,
+                    **_values(record.tally),
+                )
+            )
+
+    def end_run(self, run: int, status: str) -> None:
+        """Record how a run ended."""
+        with self._begin() as connection:
+            connection.execute(RUN.update().where(RUN.c.run == run).values(status=status, finished=_now()))
+
+    # --- reading ---------------------------------------------------------------------------------------------------
+
+    def runs(self, limit: int = 20) -> list[RunRecord]:
+        """The latest runs, newest first, with their steps."""
+        with self._begin() as connection:
+            rows = connection.execute(sa.select(RUN).order_by(RUN.c.run.desc()).limit(limit)).all()
+            return [_run_record(row, self._steps(connection, row.run)) for row in rows]
+
+    def run(self, number: int | None) -> RunRecord:
+        """A run by its number, or the latest; raises KanalError where there is none."""
+        with self._begin() as connection:
+            statement = sa.select(RUN).order_by(RUN.c.run.desc()).limit(1)
+            if number is not None:
+                statement = statement.where(RUN.c.run == number)
+            row = connection.execute(statement).first()
+            if row is None:
+                last = connection.execute(sa.select(sa.func.max(RUN.c.run))).scalar()
+                raise KanalError(
+                    f"The run log has no run {number}" if number is not None else "The run log has no runs yet",
+                    f"the latest is {last}" if last else "run a job first",
+                )
+            return _run_record(row, self._steps(connection, row.run))
+
+    def _steps(self, connection: sa.Connection, run: int) -> tuple[StepRecord, ...]:
+        rows = connection.execute(sa.select(STEP).where(STEP.c.run == run).order_by(STEP.c.position))
+        return tuple(
+            StepRecord(
+                row.step, row.kind, row.status, Tally(**{name: getattr(row, name) for name in COUNTS}),
+                row.batches, row.seconds, row.error,
+            )
+            for row in rows
+        )
+
+    def rejects(self, run: int, step: str | None = None, limit: int | None = None) -> pa.Table:
+        """The rejects of a run as an Arrow table: step, column, reason, value, message, row (JSON), all text."""
+        names = ("step", "column", "reason", "value", "message", "row")
+        statement = sa.select(*(REJECT.c[name] for name in names)).where(REJECT.c.run == run).order_by(REJECT.c.reject)
+        if step is not None:
+            statement = statement.where(REJECT.c.step == step)
+        with self._begin() as connection:
+            rows = connection.execute(statement if limit is None else statement.limit(limit)).all()
+        columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
+        return pa.table({name: pa.array(columns[place], pa.string()) for place, name in enumerate(names)})
+
+    def reject_groups(self, run: int, step: str | None = None) -> list[dict[str, Any]]:
+        """Rejects counted by step, column and reason, most first, each with one message and value as example."""
+        keys = (REJECT.c.step, REJECT.c.column, REJECT.c.reason)
+        statement = (
+            sa.select(*keys, sa.func.count().label("rows"), sa.func.min(REJECT.c.reject).label("example"))
+            .where(REJECT.c.run == run)
+            .group_by(*keys)
+            .order_by(sa.desc("rows"), *keys)
+        )
+        if step is not None:
+            statement = statement.where(REJECT.c.step == step)
+        with self._begin() as connection:
+            groups = [dict(row._mapping) for row in connection.execute(statement)]
+            for group in groups:
+                example = connection.execute(
+                    sa.select(REJECT.c.value, REJECT.c.message).where(REJECT.c.reject == group.pop("example"))
+                ).one()
+                group.update(example._mapping)
+        return groups
+
+
+def _step(run: int, step: str) -> sa.Update:
+    return STEP.update().where(STEP.c.run == run, STEP.c.step == step)
+
+
+def _values(tally: Tally) -> dict[str, int]:
+    return {name: getattr(tally, name) for name in COUNTS}
+
+
+def _reject_row(run: int, step: str, reject: Reject) -> dict[str, Any]:
+    return {
+        "run": run,
+        "step": step,
+        "column": reject.column,
+        "reason": str(reject.reason),
+        "value": reject.value,
+        "message": reject.message,
+        "row": json.dumps(reject.row, ensure_ascii=False),
+    }
+
+
+def _run_record(row: Any, steps: tuple[StepRecord, ...]) -> RunRecord:
+    return RunRecord(row.run, row.job, row.status, row.started, row.finished, steps)

@@ -1,0 +1,503 @@
+"""Turns a job into steps ready to run, or says all that is wrong with it before a row moves."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from typing import Any
+
+from kanal.core.errors import ExpressionError, KanalError
+from kanal.core.expressions import Expression, Scope, compile_expression
+from kanal.core.nearest import did_you_mean
+from kanal.core.transformation import (
+    CheckPlan,
+    ColumnPlan,
+    ColumnRule,
+    LookupPlan,
+    SourceColumn,
+    TargetColumn,
+    plan_lookup,
+)
+from kanal.core.types import BOOLEAN, Family, SqlType, parse_type
+from kanal.databases import ColumnInfo, TableInfo, open_database
+from kanal.databases.base import Database, Reading
+from kanal.definition import Column, JobDefinition, JobError, Lookup, Pipeline, Problem, Source, Table
+from kanal.definition.problems import KeyPath
+from kanal.runner.order import CircleError, Wait, in_order
+
+
+@dataclass(frozen=True)
+class PipelinePlan:
+    """A pipeline, compiled and checked against its databases."""
+
+    name: str
+    settings: Pipeline
+    source: Database
+    target: Database
+    reading: Reading
+    target_table: TableInfo
+    where: Expression | None
+    lookups: tuple[tuple[LookupPlan, Database, TableInfo], ...]
+    columns: tuple[ColumnPlan, ...]
+    checks: tuple[CheckPlan, ...]
+    key: tuple[str, ...]
+    source_types: Mapping[str, SqlType]
+    kind: str = "pipeline"
+
+
+@dataclass(frozen=True)
+class CommandPlan:
+    """A command with its connection and the text of its SQL."""
+
+    name: str
+    database: Database
+    sql: str
+    kind: str = "command"
+
+
+StepPlan = PipelinePlan | CommandPlan
+
+
+@dataclass
+class JobPlan:
+    """A job ready to run: its steps in order, what waits for what, and what is worth knowing about it."""
+
+    job: JobDefinition
+    steps: list[StepPlan]
+    waits: list[Wait]
+    databases: dict[str, Database]
+    notes: list[Problem] = field(default_factory=list)
+
+
+def plan_job(job: JobDefinition) -> JobPlan:
+    """The job's steps in order, compiled against the databases; raises JobError with every problem found."""
+    return _Planner(job).plan()
+
+
+class _Planner:
+    def __init__(self, job: JobDefinition) -> None:
+        self.job = job
+        self.problems: list[Problem] = []
+        self.notes: list[Problem] = []
+        self.databases: dict[str, Database] = {}
+        self._unusable: set[str] = set()
+        self._tables: dict[tuple[str, str | None, str], TableInfo] = {}
+
+    def plan(self) -> JobPlan:
+        job = self.job
+        if not job.pipeline and not job.command:
+            self.problem((), "the job has no pipelines", "add one, such as [pipeline.locks] with source and target")
+        self._check_names()
+        for name, connection in job.connection.items():
+            with self.at(("connection", name)):
+                self.databases[name] = open_database(name, connection, job.folder)
+        steps: dict[str, StepPlan] = {}
+        for name in job.pipeline:
+            with self.at(("pipeline", name)):
+                plan = _PipelinePlanner(self, name).plan()
+                if plan is not None:
+                    steps[name] = plan
+        for name, command in job.command.items():
+            if command.connection in self.databases:
+                with self.at(("command", name)):
+                    steps[name] = CommandPlan(name, self.databases[command.connection], self._sql(name))
+        waits = self._waits(steps)
+        names = [*job.pipeline, *job.command]
+        try:
+            ordered = in_order(names, waits)
+        except CircleError as error:
+            self.problem(("pipeline", error.circle[0].step), error.what, error.remedy)
+        if self.problems:
+            raise JobError(list(dict.fromkeys(self.problems)))
+        return JobPlan(job, [steps[name] for name in ordered], waits, self.databases, self.notes)
+
+    # --- problems --------------------------------------------------------------------------------------------------
+
+    def problem(self, path: KeyPath, what: str, remedy: str = "") -> None:
+        self.problems.append(self._located(path, what, remedy))
+
+    def note(self, path: KeyPath, what: str, remedy: str = "") -> None:
+        self.notes.append(self._located(path, what, remedy))
+
+    def _located(self, path: KeyPath, what: str, remedy: str) -> Problem:
+        file, line = self.job.located(path)
+        return Problem(path, what, remedy, file, line)
+
+    @contextmanager
+    def at(self, path: KeyPath) -> Iterator[None]:
+        """While it lasts, errors become problems of that key."""
+        try:
+            yield
+        except ExpressionError as error:
+            what = error.what
+            if error.text and error.text != what:
+                place = f"at character {error.position + 1} of " if error.position is not None else "in "
+                what = f"{what}, {place}{error.text}"
+            self.problem(path, what, error.remedy)
+        except JobError as error:
+            self.problems.extend(error.problems)
+        except KanalError as error:
+            self.problem(path, error.what, error.remedy)
+
+    # --- names -----------------------------------------------------------------------------------------------------
+
+    def _check_names(self) -> None:
+        """Every name that one part of the job uses must be that of another."""
+        job = self.job
+        steps = [*job.pipeline, *job.command]
+        for name in set(job.pipeline) & set(job.command):
+            self.problem(("command", name), f'a pipeline is named "{name}" too', "give one of the two another name")
+        for name, pipeline in job.pipeline.items():
+            path = ("pipeline", name)
+            self._known((*path, "source"), "connection", pipeline.source.connection, job.connection)
+            self._known((*path, "target"), "connection", pipeline.target.connection, job.connection)
+            for lookup, settings in pipeline.lookup.items():
+                self._known((*path, "lookup", lookup), "connection", settings.table.connection, job.connection)
+            for step in pipeline.after:
+                self._known((*path, "after"), "step", step, steps)
+            for check in job.settled(name).checks:
+                self._known((*path, "checks"), "check", check, job.check_)
+            for column, rule in pipeline.columns.items():
+                if rule.conversion is not None:
+                    self._known((*path, "columns", column), "conversion", rule.conversion, job.conversion)
+        for name, command in job.command.items():
+            self._known(("command", name), "connection", command.connection, job.connection)
+            for step in command.after:
+                self._known(("command", name, "after"), "step", step, steps)
+
+    def _known(self, path: KeyPath, what: str, name: str, names: Any) -> None:
+        if name not in names:
+            self.problem(path, f'there is no {what} "{name}" in the job', did_you_mean(name, names) or f"add [{what}.{name}]")
+
+    def database(self, name: str) -> Database | None:
+        return self.databases.get(name)
+
+    def table(self, place: Source | Table) -> TableInfo | None:
+        """The table of a place; None where the connection is not usable, which is then said once."""
+        database = self.database(place.connection)
+        if database is None or place.connection in self._unusable:
+            return None
+        table = place.table or ""
+        key = (place.connection, place.schema_, table)
+        if key not in self._tables:
+            try:
+                database.table_names(place.schema_)
+            except KanalError as error:
+                self._unusable.add(place.connection)
+                self.problem(("connection", place.connection), error.what, error.remedy)
+                return None
+            self._tables[key] = database.describe(place.schema_, table)
+        return self._tables[key]
+
+    def _sql(self, name: str) -> str:
+        command = self.job.command[name]
+        if command.sql is not None:
+            return command.sql
+        path = self.job.folder / str(command.sql_file)
+        try:
+            return path.read_text(encoding="utf-8")
+        except OSError as error:
+            raise KanalError(f"sql_file {path} cannot be read: {error.strerror}", "correct its path") from None
+
+    # --- order -----------------------------------------------------------------------------------------------------
+
+    def _waits(self, steps: Mapping[str, StepPlan]) -> list[Wait]:
+        job = self.job
+        waits: dict[tuple[str, str], Wait] = {}
+
+        def wait(step: str, before: str, why: str) -> None:
+            if step != before:
+                waits.setdefault((step, before), Wait(step, before, why))
+
+        for name, step in [*job.pipeline.items(), *job.command.items()]:
+            for before in step.after:
+                wait(name, before, "after")
+        pipelines = [plan for plan in steps.values() if isinstance(plan, PipelinePlan)]
+        for plan in pipelines:
+            filled = (plan.target.url, plan.target_table.schema, plan.target_table.name)
+            label = plan.settings.target.label
+            for other in pipelines:
+                if other.settings.source.query is None and filled == _place(other.source, other.reading.table):
+                    wait(other.name, plan.name, f"reads {label}")
+                for _, database, table in other.lookups:
+                    if filled == _place(database, table):
+                        wait(other.name, plan.name, f"looks up {label}")
+                for key in other.target_table.foreign_keys:
+                    if other.target.url == plan.target.url and _same_table(key.schema, key.table, plan.target_table):
+                        wait(other.name, plan.name, f"refers to {label} by a foreign key")
+        for place, plan in enumerate(pipelines):
+            for later in pipelines[place + 1 :]:
+                same = _place(plan.target, plan.target_table) == _place(later.target, later.target_table)
+                if same and (plan.name, later.name) not in waits:
+                    wait(later.name, plan.name, f"writes {plan.settings.target.label} too, and comes later in the job")
+        return list(waits.values())
+
+
+def _place(database: Database, table: TableInfo) -> tuple[Any, str | None, str]:
+    return database.url, table.schema, table.name
+
+
+def _same_table(schema: str | None, name: str, table: TableInfo) -> bool:
+    return name.casefold() == table.name.casefold() and (schema or table.schema) == (table.schema or schema)
+
+
+class _PipelinePlanner:
+    """Compiles one pipeline; what is wrong becomes problems of the job's planner."""
+
+    def __init__(self, planner: _Planner, name: str) -> None:
+        self.planner = planner
+        self.job = planner.job
+        self.name = name
+        self.path = ("pipeline", name)
+        self.settings = self.job.settled(name)
+
+    def plan(self) -> PipelinePlan | None:
+        before = len(self.planner.problems)
+        settings = self.settings
+        source = self._source()
+        target = None
+        with self.planner.at((*self.path, "target")):
+            target = self.planner.table(settings.target)
+        if target is not None and target.is_view:
+            self._problem("target", f'"{target.name}" is a view', "load the table behind it")
+        if source is None or target is None:
+            return None
+        described = source.source_columns()
+        types = {name: column.type for name, column in described.items()}
+        place = settings.source.table or "the query's rows"
+        lookups = self._lookups(types, place)
+        scope = Scope(types, {plan.name: plan.types for plan, _, _ in lookups}, self.job.parameters, place)
+        where = self._where(Scope(types, {}, self.job.parameters, place))
+        key = self._key(target)
+        columns = self._columns(source, target, scope, described, key)
+        checks = self._checks(columns)
+        self._check_key(key, columns)
+        order_by = self._order_by(source)
+        if len(self.planner.problems) > before:
+            return None
+        plans = [plan for plan, _, _ in lookups]
+        used = {name for node in columns for owner, name in node.expression.uses if owner is None}
+        for expression in [where, *(probe for plan in plans for probe in plan.probes)]:
+            used |= {name for owner, name in expression.uses if owner is None} if expression else set()
+        # The key of the source is kept with every reject, to find the row again.
+        used |= set(source.primary_key)
+        reading = Reading(
+            source,
+            settings.source.query,
+            tuple(name for name in source.names if name in used),
+            settings.batch_rows,
+            order_by,
+            settings.limit,
+        )
+        return PipelinePlan(
+            self.name,
+            settings,
+            self.planner.databases[settings.source.connection],
+            self.planner.databases[settings.target.connection],
+            reading,
+            target,
+            where,
+            tuple(lookups),
+            tuple(columns),
+            tuple(checks),
+            key,
+            types,
+        )
+
+    def _problem(self, key: str, what: str, remedy: str = "") -> None:
+        self.planner.problem((*self.path, key), what, remedy)
+
+    def _source(self) -> TableInfo | None:
+        place = self.settings.source
+        with self.planner.at((*self.path, "source")):
+            if place.query is None:
+                return self.planner.table(place)
+            database = self.planner.database(place.connection)
+            return None if database is None else database.describe_query(place.query)
+        return None
+
+    def _order_by(self, source: TableInfo) -> tuple[str, ...]:
+        found = []
+        for name in self.settings.order_by:
+            column = source.column(name)
+            if column is None:
+                self._problem("order_by", f'there is no column "{name}" in the source', did_you_mean(name, source.names))
+            else:
+                found.append(column.name)
+        return tuple(found)
+
+    def _lookups(self, types: Mapping[str, SqlType], place: str) -> list[tuple[LookupPlan, Database, TableInfo]]:
+        planned: list[tuple[LookupPlan, Database, TableInfo]] = []
+        for name, lookup in self.settings.lookup.items():
+            path = (*self.path, "lookup", name)
+            with self.planner.at(path):
+                table = self.planner.table(lookup.table)
+                if table is None:
+                    continue
+                columns = {column: described.type for column, described in table.source_columns().items()}
+                on = self._lookup_keys(path, lookup, table)
+                known = {plan.name: plan.types for plan, _, _ in planned}
+                scope = Scope(types, known, self.job.parameters, place)
+                with self.planner.at((*path, "on")):
+                    plan = plan_lookup(name, on, columns, lookup.missing, scope)
+                    planned.append((plan, self.planner.databases[lookup.table.connection], table))
+        return planned
+
+    def _lookup_keys(self, path: KeyPath, lookup: Lookup, table: TableInfo) -> dict[str, str]:
+        on = {}
+        for column, text in lookup.on.items():
+            found = table.column(column)
+            if found is None:
+                raise KanalError(f'on: there is no column "{column}" in {table.name}', did_you_mean(column, table.names))
+            on[found.name] = text
+        del path
+        return on
+
+    def _where(self, scope: Scope) -> Expression | None:
+        if self.settings.where is None:
+            return None
+        with self.planner.at((*self.path, "where")):
+            where = compile_expression(self.settings.where, scope)
+            if where.type != BOOLEAN and where.type.family is not Family.NULL:
+                raise ExpressionError(f"it is {where.type}, not a condition", "write a comparison", where.text)
+            return where
+        return None
+
+    def _key(self, target: TableInfo) -> tuple[str, ...]:
+        settings = self.settings
+        if settings.write == "merge" and not settings.key:
+            hint = f'add key = ["{", ".join(target.primary_key)}"]' if target.primary_key else "add key = [COLUMN, …]"
+            hint = hint.replace(", ", '", "') if target.primary_key else hint
+            self._problem("write", "a merge needs a key by which rows are the same", hint)
+        found = []
+        for name in settings.key:
+            column = target.column(name)
+            if column is None:
+                self._problem("key", f'there is no column "{name}" in {target.name}', did_you_mean(name, target.names))
+            else:
+                found.append(column.name)
+        return tuple(found)
+
+    def _check_key(self, key: tuple[str, ...], columns: list[ColumnPlan]) -> None:
+        settings = self.settings
+        mapped = [column.name for column in columns]
+        for name in key:
+            if columns and name not in mapped:
+                self._problem("key", f'key column "{name}" gets no value', "map it in columns")
+        if settings.newer_by is not None and settings.newer_by not in mapped:
+            self._problem("newer_by", f'"{settings.newer_by}" is not a mapped column', did_you_mean(settings.newer_by, mapped))
+        if settings.duplicates != "reject" and not key:
+            self._problem("duplicates", "which rows are doubled is told by a key", "add key = [COLUMN, …]")
+
+    def _columns(
+        self,
+        source: TableInfo,
+        target: TableInfo,
+        scope: Scope,
+        described: Mapping[str, SourceColumn],
+        key: tuple[str, ...],
+    ) -> list[ColumnPlan]:
+        rules = self._rules(source, target)
+        plans = []
+        for column in target.columns:
+            if column.name not in rules:
+                if not column.nullable and not column.filled:
+                    self._problem(
+                        "columns",
+                        f'target column "{column.name}" is NOT NULL and gets no value',
+                        "map it, or give it a default in the table",
+                    )
+                continue
+            path, rule = rules[column.name]
+            with self.planner.at(path):
+                if column.generated:
+                    raise KanalError(f'"{column.name}" is generated by the database', "leave it out")
+                nullable = column.nullable and column.name not in key
+                # NULL in the one column that numbers rows by itself asks for the next number.
+                plans.append(
+                    ColumnPlan(rule, TargetColumn(column.name, column.type, nullable), scope, described)
+                )
+        return plans
+
+    def _rules(self, source: TableInfo, target: TableInfo) -> dict[str, tuple[KeyPath, ColumnRule]]:
+        """What fills each target column, with the key of the job that says so."""
+        settings = self.settings
+        rules: dict[str, tuple[KeyPath, ColumnRule]] = {}
+        for name, column in settings.columns.items():
+            path = (*self.path, "columns", name)
+            found = target.column(name)
+            if found is None:
+                self.planner.problem(path, f'there is no column "{name}" in {target.name}', did_you_mean(name, target.names))
+            elif found.name in rules:
+                self.planner.problem(path, f'"{found.name}" is mapped twice', "remove one of the two")
+            else:
+                rules[found.name] = (path, _rule(column))
+        same = settings.same if settings.columns or settings.same else ["*"]
+        skipped = {name.casefold() for name in settings.skip}
+        for name in settings.skip:
+            if source.column(name) is None and target.column(name) is None:
+                self._problem("skip", f'there is no column "{name}" to skip', did_you_mean(name, source.names))
+        chosen: list[tuple[ColumnInfo, ColumnInfo]] = []
+        for name in same:
+            if name == "*":
+                chosen.extend(self._by_name(source, target, skipped))
+                continue
+            column, into = source.column(name), target.column(name)
+            if column is None or into is None:
+                where = "source" if column is None else "target"
+                names = source.names if column is None else target.names
+                self._problem("same", f'there is no column "{name}" in the {where}', did_you_mean(name, names))
+            else:
+                chosen.append((column, into))
+        for column, into in chosen:
+            quoted = '"' + column.name.replace('"', '""') + '"'
+            rules.setdefault(into.name, ((*self.path, "columns", into.name), ColumnRule(quoted)))
+        if not rules and not self.planner.problems:
+            self._problem(
+                "columns", f"source and target {target.name} have no column name in common", "map them in [columns]"
+            )
+        return rules
+
+    def _by_name(self, source: TableInfo, target: TableInfo, skipped: set[str]) -> list[tuple[ColumnInfo, ColumnInfo]]:
+        pairs, unmatched = [], []
+        for column in source.columns:
+            into = target.column(column.name)
+            if column.name.casefold() in skipped:
+                continue
+            if into is None:
+                unmatched.append(column.name)
+            elif not into.generated:
+                pairs.append((column, into))
+        if unmatched:
+            names = ", ".join(unmatched)
+            self.planner.note(self.path, f"source columns that no target column has the name of: {names}",
+                              "they are not loaded; map them in [columns], or name them in skip")
+        return pairs
+
+    def _checks(self, columns: list[ColumnPlan]) -> list[CheckPlan]:
+        types = {column.name: column.type for column in columns}
+        plans = []
+        for name in self.settings.checks:
+            check = self.job.check_.get(name)
+            if check is None or not columns:
+                continue
+            with self.planner.at(("check", name, "expect")):
+                scope = Scope(types, {}, self.job.parameters, f"the mapped columns of pipeline {self.name}")
+                expect = compile_expression(check.expect, scope)
+                if expect.type != BOOLEAN:
+                    raise ExpressionError(f"it is {expect.type}, not a condition", "write a comparison", expect.text)
+                plans.append(CheckPlan(name, expect))
+        return plans
+
+
+def _rule(column: Column) -> ColumnRule:
+    bad_value = column.if_bad["value"] if isinstance(column.if_bad, dict) else None
+    return ColumnRule(
+        expression=column.from_,
+        type=parse_type(column.type) if column.type else None,
+        options=column.options(),
+        default=column.default,
+        if_bad=column.if_bad if isinstance(column.if_bad, str) else "reject",  # type: ignore[arg-type]
+        bad_value=bad_value,
+    )

@@ -1,0 +1,221 @@
+"""Runs a job: its steps in order, each logged before and after, whatever happens."""
+
+from __future__ import annotations
+
+import datetime as dt
+import time
+from collections.abc import Mapping
+from typing import Any, Protocol
+
+from kanal.core.errors import KanalError
+from kanal.core.nearest import did_you_mean
+from kanal.core.tally import Tally
+from kanal.core.transformation import Reject
+from kanal.databases import open_database
+from kanal.definition import JobDefinition, JobError, Problem
+from kanal.runlog import RunLogStore, StepRecord
+from kanal.runner.plan import CommandPlan, JobPlan, PipelinePlan, StepPlan, plan_job
+from kanal.runner.results import Run, RunStatus, StepResult, StepStatus
+from kanal.runner.step import PipelineStep
+
+
+class Watcher(Protocol):
+    """Is told how a run goes on; the interface's, for instance a progress display."""
+
+    def run_begins(self, run: int, steps: list[tuple[str, str]]) -> None:
+        """A run begins, with its steps by name and kind."""
+
+    def step_begins(self, step: str) -> None:
+        """A step begins."""
+
+    def batch_ends(self, step: str, tally: Tally) -> None:
+        """A batch of a step is done; the tally is the step's so far."""
+
+    def step_ends(self, result: StepResult) -> None:
+        """A step has ended."""
+
+
+class Silent:
+    """A watcher that does nothing."""
+
+    def run_begins(self, run: int, steps: list[tuple[str, str]]) -> None:
+        """Nothing."""
+
+    def step_begins(self, step: str) -> None:
+        """Nothing."""
+
+    def batch_ends(self, step: str, tally: Tally) -> None:
+        """Nothing."""
+
+    def step_ends(self, result: StepResult) -> None:
+        """Nothing."""
+
+
+def with_parameters(job: JobDefinition, values: Mapping[str, Any]) -> JobDefinition:
+    """The job with other values for some of its parameters; raises JobError for one that it does not have."""
+    for name in values:
+        if name not in job.parameters:
+            remedy = did_you_mean(name, job.parameters) or "add it to [parameters]"
+            raise JobError([Problem(("parameters",), f'the job has no parameter "{name}"', remedy)])
+    return _changed(job, {"parameters": job.parameters | dict(values)})
+
+
+def with_batch_rows(job: JobDefinition, batch_rows: int) -> JobDefinition:
+    """The job with another number of rows a batch, for all pipelines."""
+    pipelines = {name: p.model_copy(update={"batch_rows": batch_rows}) for name, p in job.pipeline.items()}
+    return _changed(job, {"pipeline": pipelines})
+
+
+def _changed(job: JobDefinition, update: dict[str, Any]) -> JobDefinition:
+    return job.model_copy(update=update)
+
+
+def run_log_of(job: JobDefinition) -> RunLogStore:
+    """The run log that the job names."""
+    return RunLogStore(open_database("run_log", job.run_log, job.folder))
+
+
+def check_job(job: JobDefinition) -> list[Problem]:
+    """All that is wrong with a job, offline and against its databases; empty where it can be run."""
+    try:
+        plan = plan_job(job)
+    except JobError as error:
+        return error.problems
+    _dispose(plan)
+    return []
+
+
+def run_job(
+    job: JobDefinition,
+    *,
+    only: list[str] | None = None,
+    parameters: Mapping[str, Any] | None = None,
+    batch_rows: int | None = None,
+    watcher: Watcher | None = None,
+) -> Run:
+    """Run a job, or of it only the steps named, and return how it went.
+
+    `parameters` replace values of [parameters]; `batch_rows` replaces that of every pipeline. A step that fails does
+    not raise: its result says why. Raises JobError where the job is wrong, before any row moves, and KanalError where
+    the run log cannot be written.
+    """
+    if parameters:
+        job = with_parameters(job, parameters)
+    if batch_rows is not None:
+        job = with_batch_rows(job, batch_rows)
+    plan = plan_job(job)
+    if only:
+        _keep_only(plan, only)
+    try:
+        log = run_log_of(job)
+        for database in plan.databases.values():
+            if database.shares_lock_with(log.database):
+                raise JobError(
+                    [Problem(("run_log",), f"the run log is in the file of connection {database.name}",
+                             "give it a file of its own", *job.located(("run_log",)))]
+                )
+        log.prepare()
+        return _Execution(plan, log, watcher or Silent()).run()
+    finally:
+        _dispose(plan)
+
+
+def _dispose(plan: JobPlan) -> None:
+    for database in plan.databases.values():
+        database.dispose()
+
+
+def _keep_only(plan: JobPlan, only: list[str]) -> None:
+    names = [step.name for step in plan.steps]
+    for name in only:
+        if name not in names:
+            raise JobError([Problem((), f'the job has no step "{name}"', did_you_mean(name, names))])
+    plan.steps = [step for step in plan.steps if step.name in only]
+
+
+class _Execution:
+    """One run of a planned job."""
+
+    def __init__(self, plan: JobPlan, log: RunLogStore, watcher: Watcher) -> None:
+        self.plan = plan
+        self.log = log
+        self.watcher = watcher
+        self.moment = dt.datetime.now(dt.UTC)
+        self.results: dict[str, StepResult] = {}
+
+    def run(self) -> Run:
+        started = time.perf_counter()
+        steps = [(step.name, step.kind) for step in self.plan.steps]
+        file, _ = self.plan.job.located(())
+        self.number = self.log.begin_run(self.plan.job.job, str(file) if file else None, steps)
+        self.watcher.run_begins(self.number, steps)
+        interrupted = False
+        for step in self.plan.steps:
+            blocker = self._blocker(step)
+            if interrupted:
+                self._end(StepResult(step.name, step.kind, StepStatus.STOPPED, error="the run was stopped before it"))
+            elif blocker is not None:
+                why = f"{blocker} did not succeed, and this step waits for it"
+                self._end(StepResult(step.name, step.kind, StepStatus.BLOCKED, error=why))
+            else:
+                interrupted = self._run_step(step)
+        status = RunStatus.SUCCEEDED
+        if interrupted:
+            status = RunStatus.STOPPED
+        elif any(result.status is not StepStatus.SUCCEEDED for result in self.results.values()):
+            status = RunStatus.FAILED
+        self.log.end_run(self.number, status)
+        seconds = time.perf_counter() - started
+        results = tuple(self.results[step.name] for step in self.plan.steps)
+        return Run(self.number, self.plan.job.job, status, self.moment, seconds, results)
+
+    def _blocker(self, step: StepPlan) -> str | None:
+        """The first step that this one waits for and that did not succeed."""
+        for wait in self.plan.waits:
+            result = self.results.get(wait.before) if wait.step == step.name else None
+            if result is not None and result.status is not StepStatus.SUCCEEDED:
+                return wait.before
+        return None
+
+    def _run_step(self, step: StepPlan) -> bool:
+        """Run a step to one of its ends; true where the user interrupted it."""
+        self.log.begin_step(self.number, step.name)
+        self.watcher.step_begins(step.name)
+        started = time.perf_counter()
+        status, error, tally, batches = StepStatus.SUCCEEDED, None, Tally(), 0
+        running = PipelineStep(step, self.moment) if isinstance(step, PipelinePlan) else None
+        try:
+            if running is not None:
+                running.run(lambda number, counts, seconds, rejects: self._batch(running, number, counts, seconds, rejects))
+            elif isinstance(step, CommandPlan):
+                step.database.run_command(step.sql)
+        except KeyboardInterrupt:
+            status, error = StepStatus.STOPPED, "interrupted; its rows were rolled back"
+        except KanalError as failure:
+            status, error = StepStatus.FAILED, str(failure)
+        except MemoryError:
+            status, error = StepStatus.FAILED, "the memory ran out. Set a smaller batch_rows."
+        except Exception as failure:  # whatever a library raises, the step has failed and the run log says so
+            status, error = StepStatus.FAILED, f"{type(failure).__name__}: {' '.join(str(failure).split())[:500]}"
+        if running is not None:
+            tally, batches = running.tally, running.batches
+            if status is not StepStatus.SUCCEEDED:
+                # What was written was rolled back.
+                tally.inserted = tally.updated = tally.unchanged = tally.deleted = 0
+        seconds = time.perf_counter() - started
+        self._end(StepResult(step.name, step.kind, status, tally, batches, seconds, error, self.log, self.number))
+        return status is StepStatus.STOPPED
+
+    def _batch(self, step: PipelineStep, number: int, tally: Tally, seconds: float, rejects: list[Reject]) -> None:
+        self.log.add_batch(self.number, step.plan.name, number, tally, seconds, rejects)
+        self.watcher.batch_ends(step.plan.name, step.tally)
+
+    def _end(self, result: StepResult) -> None:
+        self.results[result.step] = result
+        self.log.end_step(
+            self.number,
+            StepRecord(
+                result.step, result.kind, str(result.status), result.tally, result.batches, result.seconds, result.error
+            ),
+        )
+        self.watcher.step_ends(result)

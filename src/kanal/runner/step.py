@@ -1,0 +1,210 @@
+"""Runs one step: moves the rows of a pipeline in batches, within one transaction on the target."""
+
+from __future__ import annotations
+
+import datetime as dt
+import time
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass, field
+
+import numpy as np
+import pyarrow as pa
+
+from kanal.core.errors import KanalError
+from kanal.core.faults import Fault
+from kanal.core.frame import Frame, SourceBatch
+from kanal.core.keys import SeenKeys, last_of_each
+from kanal.core.lookups import LookupTable
+from kanal.core.reasons import Reason
+from kanal.core.tally import Tally
+from kanal.core.transformation import (
+    Reject,
+    check_rows,
+    convert_columns,
+    filter_rows,
+    look_up,
+    rejects_of,
+)
+from kanal.databases.base import Load
+from kanal.runner.plan import PipelinePlan
+from kanal.runner.stream import read_ahead, spooled
+from kanal.runner.write_rules import WRITE_RULES, Append, Written
+
+#: Called after each batch with its number, its counts, its seconds and its rejects.
+OnBatch = Callable[[int, Tally, float, list[Reject]], None]
+_TAGGED = list[tuple[str | None, Fault]]
+
+
+class TooManyRejects(KanalError):
+    """More rows were rejected than the pipeline allows; the load is undone."""
+
+
+@dataclass
+class PipelineStep:
+    """One execution of a pipeline. `tally` counts as it goes."""
+
+    plan: PipelinePlan
+    moment: dt.datetime
+    tally: Tally = field(default_factory=Tally)
+    batches: int = 0
+
+    def run(self, on_batch: OnBatch) -> None:
+        """Load all batches in one transaction and commit it; raises KanalError, with the target as it was."""
+        plan = self.plan
+        lookups = [
+            (lookup, LookupTable(lookup.name, database.read_columns(table, _lookup_columns(plan, lookup.name, lookup.keys)),
+                                 lookup.keys))
+            for lookup, database, table in plan.lookups
+        ]
+        self._lookups = lookups
+        self._seen = SeenKeys() if plan.key else None
+        with ExitStack() as stack:
+            batches = stack.enter_context(self._batches())
+            load = stack.enter_context(plan.target.load())
+            rule = WRITE_RULES[plan.settings.write](
+                load, plan.target_table, plan.settings, [column.name for column in plan.columns]
+            )
+            if plan.settings.first_sql:
+                load.run_sql(plan.settings.first_sql)
+            self.tally.deleted += rule.begin().deleted
+            for batch in batches:
+                started = time.perf_counter()
+                tally, rejects = self._move(batch, load, rule)
+                self.tally.add(tally)
+                self.batches += 1
+                on_batch(self.batches, tally, time.perf_counter() - started, rejects)
+                self._limit_rejects(final=False)
+            self._limit_rejects(final=True)
+            if plan.settings.last_sql:
+                load.run_sql(plan.settings.last_sql)
+            self.tally.require_balance()
+            load.commit()
+
+    @contextmanager
+    def _batches(self) -> Iterator[Iterator[SourceBatch]]:
+        """The source's batches, read ahead; by way of a file where reading would hold up the load."""
+        plan = self.plan
+        if plan.source.shares_lock_with(plan.target):
+            with ExitStack() as spool:
+                with plan.source.read(plan.reading) as batches:
+                    kept = spool.enter_context(spooled(batches))
+                yield kept
+            return
+        with plan.source.read(plan.reading) as batches, read_ahead(batches) as ahead:
+            yield ahead
+
+    def _move(self, batch: SourceBatch, load: Load, rule: Append) -> tuple[Tally, list[Reject]]:
+        """A batch's whole way: filter, look up, convert, check, sort out doubled keys, write; counts and rejects."""
+        plan, tally = self.plan, Tally(read=batch.rows)
+        rejects: list[Reject] = []
+
+        if plan.where is not None:
+            wanted, unclear = filter_rows(Frame(batch, plan.source_types, self.moment), plan.where)
+            found, _ = rejects_of(batch, unclear)
+            rejects += found
+            tally.filtered = batch.rows - len(wanted) - len(found)
+            batch = batch.take(wanted) if len(wanted) < batch.rows else batch
+
+        frame = Frame(batch, plan.source_types, self.moment)
+        faults: _TAGGED = []
+        for lookup, table in self._lookups:
+            faults += look_up(frame, lookup, table)
+        rows, misfits = convert_columns(frame, plan.columns)
+        faults += misfits
+        rows, unstorable = load.storable(plan.target_table, rows)
+        faults += unstorable
+        if plan.checks:
+            types = {column.name: column.type for column in plan.columns}
+            faults += check_rows(rows, types, plan.checks, self.moment)
+        found, good = rejects_of(batch, faults)
+        rejects += found
+
+        good, replacing, doubled = self._sort_out_keys(rows, good, tally)
+        found, _ = rejects_of(batch, doubled)
+        rejects += found
+
+        written = rule.write(_take(rows, good))
+        refused: _TAGGED = [(None, _refusal(int(good[row]), words)) for row, words in written.refused]
+        if len(replacing):
+            replaced = rule.replace(_take(rows, replacing))
+            refused += [(None, _refusal(int(replacing[row]), words)) for row, words in replaced.refused]
+            # What they replace was counted when it was written; they take its place.
+            tally.superseded += len(replacing) - len(replaced.refused)
+        found, _ = rejects_of(batch, refused)
+        rejects += found
+
+        _count(tally, written)
+        tally.rejected = len(rejects)
+        return tally, rejects
+
+    def _sort_out_keys(
+        self, rows: pa.RecordBatch, good: np.ndarray[tuple[int], np.dtype[np.intp]], tally: Tally
+    ) -> tuple[np.ndarray[tuple[int], np.dtype[np.intp]], np.ndarray[tuple[int], np.dtype[np.intp]], _TAGGED]:
+        """Rows to write, rows to write over earlier ones of this load, and faults of rows whose key came before."""
+        nothing = np.zeros(0, dtype=np.intp)
+        if self._seen is None or not len(good):
+            return good, nothing, []
+        way = self.plan.settings.duplicates
+        chosen = _take(rows, good)
+        keys = [chosen.column(name) for name in self.plan.key]
+        if way == "last":
+            last = last_of_each(keys)
+            tally.superseded += int((~last).sum())
+            good, keys = good[last], [values.filter(pa.array(last)) for values in keys]
+            again = self._seen.repeated(keys)
+            return good[~again], good[again], []
+        again = self._seen.repeated(keys)
+        if way == "first":
+            tally.superseded += int(again.sum())
+            return good[~again], nothing, []
+        shown = {int(place): [values[int(place)].as_py() for values in keys] for place in np.flatnonzero(again)}
+        return good[~again], nothing, [(self.plan.key[0], self._doubled(int(good[p]), key)) for p, key in shown.items()]
+
+    def _doubled(self, row: int, key: list[object]) -> Fault:
+        named = ", ".join(f"{name} = {part}" for name, part in zip(self.plan.key, key, strict=True))
+        message = (
+            f"an earlier row of this load has {named} too: correct the source, "
+            'or set duplicates = "first" or "last" to say which counts'
+        )
+        return Fault(row, Reason.DUPLICATE_KEY, ", ".join(str(part) for part in key), message)
+
+    def _limit_rejects(self, final: bool) -> None:
+        """Raise TooManyRejects past the pipeline's limit; a share can only be judged at the end."""
+        limit, rejected, read = self.plan.settings.max_rejects, self.tally.rejected, self.tally.read
+        if final and self.plan.settings.reject == "all" and rejected:
+            raise TooManyRejects(
+                f'{rejected:,} of {read:,} rows do not fit, and reject = "all" refuses the whole load for one',
+                "see them with kanal rejects, and correct the source or the mapping",
+            )
+        if limit is None:
+            return
+        share = isinstance(limit, str)
+        allowed = float(limit.rstrip("% ")) / 100 * read if isinstance(limit, str) else float(limit)
+        if rejected > allowed and (final or not share):
+            raise TooManyRejects(
+                f"{rejected:,} of {read:,} rows were rejected, more than max_rejects = {limit} allows",
+                "see them with kanal rejects, and correct the source or the mapping",
+            )
+
+
+def _lookup_columns(plan: PipelinePlan, name: str, keys: tuple[str, ...]) -> list[str]:
+    """The columns of a look-up that the pipeline uses, its keys first."""
+    expressions = [column.expression for column in plan.columns]
+    expressions += [probe for lookup, _, _ in plan.lookups for probe in lookup.probes]
+    used = {column for expression in expressions for owner, column in expression.uses if owner == name}
+    return list(dict.fromkeys([*keys, *sorted(used)]))
+
+
+def _take(rows: pa.RecordBatch, chosen: np.ndarray[tuple[int], np.dtype[np.intp]]) -> pa.RecordBatch:
+    return rows if len(chosen) == rows.num_rows else rows.take(pa.array(chosen))
+
+
+def _refusal(row: int, words: str) -> Fault:
+    return Fault(row, Reason.REFUSED_BY_TARGET, None, f"the target refused the row: {words}")
+
+
+def _count(tally: Tally, written: Written) -> None:
+    tally.inserted += written.inserted
+    tally.updated += written.updated
+    tally.unchanged += written.unchanged
