@@ -12,7 +12,13 @@ class KanalError(Exception):
     def __init__(self, what: str, remedy: str = "") -> None:
         self.what = what
         self.remedy = remedy
-        super().__init__(f"{what}. {remedy}." if remedy else what)
+        super().__init__(sentence(what, remedy))
+
+
+def sentence(what: str, remedy: str = "") -> str:
+    """What happened and what to do about it, as one or two sentences."""
+    text = f"{what}. {remedy[0].upper()}{remedy[1:]}" if remedy else what
+    return text if text.endswith((".", "?", "!")) else f"{text}."
 
 
 class ExpressionError(KanalError):

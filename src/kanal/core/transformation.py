@@ -85,7 +85,10 @@ def filter_rows(frame: Frame, where: Expression) -> tuple[Rows, list[tuple[str |
     faults = frame.collect()
     for fault in faults:
         wanted[fault.row] = False
-    return np.flatnonzero(wanted), [(None, fault) for fault in faults]
+    used = [name for _, name in where.uses]
+    column = used[0] if len(used) == 1 else None
+    unclear = [Fault(f.row, f.reason, f.value, f"the filter has no answer: {f.message}") for f in faults]
+    return np.flatnonzero(wanted), [(column, fault) for fault in unclear]
 
 
 # --- look up -----------------------------------------------------------------------------------------------------
@@ -135,7 +138,7 @@ def look_up(frame: Frame, plan: LookupPlan, table: LookupTable) -> list[tuple[st
         for place, row in enumerate(missing.tolist()):
             key = [column[place] for column in shown]
             text = None if key == [None] else ", ".join("NULL" if part is None else str(part) for part in key)
-            faults.append((plan.probes[0].text, Fault(row, Reason.NOT_IN_LOOKUP, text, _not_found(plan, key))))
+            faults.append((f"{plan.name}.{plan.keys[0]}", Fault(row, Reason.NOT_IN_LOOKUP, text, _not_found(plan, key))))
     return faults
 
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from kanal.core.errors import KanalError
+from kanal.core.errors import KanalError, sentence
 
 #: Where a key stands in a job: for instance ("pipeline", "passages", "columns", "toll").
 KeyPath = tuple[str, ...]
@@ -35,9 +35,7 @@ class Problem:
         if self.file is not None:
             where = f"{self.file.name}:{self.line}: " if self.line else f"{self.file.name}: "
         place = f"{self.place}: " if self.place else ""
-        remedy = f". {self.remedy[0].upper()}{self.remedy[1:]}" if self.remedy else ""
-        end = "" if (remedy or self.what).endswith((".", "?", "!")) else "."
-        return f"{where}{place}{self.what}{remedy}{end}"
+        return f"{where}{place}{sentence(self.what, self.remedy)}"
 
 
 class JobError(KanalError):

@@ -112,11 +112,11 @@ class PipelineStep:
             faults += look_up(frame, lookup, table)
         rows, misfits = convert_columns(frame, plan.columns)
         faults += misfits
-        rows, unstorable = load.storable(plan.target_table, rows)
-        faults += unstorable
         if plan.checks:
             types = {column.name: column.type for column in plan.columns}
             faults += check_rows(rows, types, plan.checks, self.moment)
+        rows, unstorable = load.storable(plan.target_table, rows)
+        faults += unstorable
         found, good = rejects_of(batch, faults)
         rejects += found
 

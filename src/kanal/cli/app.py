@@ -1,0 +1,150 @@
+"""The commands and their arguments. Each imports what it needs only when it is called, so that help is quick."""
+
+from __future__ import annotations
+
+import os
+import sys
+from pathlib import Path
+from typing import Annotated, Optional
+
+import typer
+
+app = typer.Typer(
+    name="kanal",
+    help="Load tables from database to database, with every row accounted for.",
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    rich_markup_mode=None,
+    context_settings={"help_option_names": ["-h", "--help"]},
+)
+
+JobFile = Annotated[Path, typer.Argument(metavar="JOB", help="The job file, in TOML.", show_default=False)]
+Json = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
+RunNumber = Annotated[Optional[int], typer.Argument(metavar="RUN", help="A run's number; the latest if left out.",
+                                                    show_default=False)]
+LogJob = Annotated[Optional[Path], typer.Option("--job", metavar="FILE", help="Take the run log that this job names.",
+                                                show_default=False)]
+LogUrl = Annotated[Optional[str], typer.Option("--run-log", metavar="URL", help="Take this run log.",
+                                               show_default=False)]
+SetValues = Annotated[Optional[list[str]], typer.Option("--set", metavar="NAME=VALUE", show_default=False,
+                                                        help="Another value for a parameter; can be repeated.")]
+
+
+@app.callback(invoke_without_command=True)
+def _top(version: Annotated[bool, typer.Option("--version", help="Print the version and stop.")] = False) -> None:
+    if version:
+        from kanal import __version__
+
+        print(f"kanal {__version__}")
+        raise typer.Exit
+
+
+@app.command()
+def demo(
+    folder: Annotated[Path, typer.Argument(metavar="DIR", help="Where to write it.")] = Path("kanal-demo"),
+    passages: Annotated[int, typer.Option(help="Passages in each lock house.", min=1)] = 6_000,
+    json: Json = False,
+) -> int:
+    """Write the demo's databases and job to a folder, and run the job."""
+    from kanal.cli.demo import demo as command
+
+    return command(folder, passages, json)
+
+
+@app.command()
+def check(job: JobFile, json: Json = False) -> int:
+    """Say all that is wrong with a job before a row moves."""
+    from kanal.cli.check import check as command
+
+    return command(job, json)
+
+
+@app.command()
+def order(job: JobFile, json: Json = False) -> int:
+    """Show the steps in order, with what waits for what and why."""
+    from kanal.cli.order import order as command
+
+    return command(job, json)
+
+
+@app.command()
+def run(
+    job: JobFile,
+    only: Annotated[Optional[list[str]], typer.Option(metavar="STEP", show_default=False,
+                                                      help="Run only this step; can be repeated.")] = None,
+    batch_rows: Annotated[Optional[int], typer.Option(help="Rows a batch, for all pipelines.", min=1,
+                                                      show_default=False)] = None,
+    set_values: SetValues = None,
+    json: Json = False,
+) -> int:
+    """Run a job and show what became of every row."""
+    from kanal.cli.run import run as command
+
+    return command(job, only, batch_rows, set_values, json)
+
+
+@app.command()
+def runs(
+    number: RunNumber = None, job: LogJob = None, run_log: LogUrl = None, json: Json = False
+) -> int:
+    """List past runs, or one run with its steps."""
+    from kanal.cli.runs import runs as command
+
+    return command(number, job, run_log, json)
+
+
+@app.command()
+def rejects(
+    number: RunNumber = None,
+    step: Annotated[Optional[str], typer.Argument(metavar="STEP", help="Only this step's.", show_default=False)] = None,
+    rows: Annotated[int, typer.Option("-n", "--rows", help="How many rejected rows to show.", min=0)] = 10,
+    export: Annotated[Optional[Path], typer.Option(metavar="FILE", show_default=False,
+                                                   help="Write all of them to a CSV file.")] = None,
+    job: LogJob = None,
+    run_log: LogUrl = None,
+    json: Json = False,
+) -> int:
+    """Show the rejected rows of a run, and why they were rejected."""
+    from kanal.cli.rejects import rejects as command
+
+    return command(number, step, rows, export, job, run_log, json)
+
+
+def run_app(arguments: list[str]) -> int:
+    """Run the command line; the exit status: 0 well, 1 a step failed, 2 job or arguments wrong, 130 interrupted."""
+    from kanal.core.errors import KanalError
+
+    try:
+        status = app(arguments, standalone_mode=False)
+    except KanalError as error:
+        _complain(str(error))
+        return 2
+    except KeyboardInterrupt:
+        _complain("interrupted.")
+        return 130
+    except BrokenPipeError:
+        sys.stderr.close()
+        return 0
+    except typer.Exit as error:
+        return error.exit_code
+    except Exception as error:
+        shown = getattr(error, "format_message", None)
+        if shown is not None:  # an argument that is wrong
+            context = getattr(error, "ctx", None)
+            command = context.command_path if context is not None else "kanal"
+            _complain(f"{shown()} See {command} --help.")
+            return 2
+        if os.environ.get("KANAL_TRACEBACK"):
+            raise
+        _complain(
+            f"this should not happen: {type(error).__name__}: {' '.join(str(error).split())[:300]}. "
+            "Please report it; KANAL_TRACEBACK=1 in the environment shows where it arose."
+        )
+        return 2
+    return status if isinstance(status, int) else 0
+
+
+def _complain(text: str) -> None:
+    for line in text.splitlines():
+        print(f"kanal: {line}", file=sys.stderr)

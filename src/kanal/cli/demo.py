@@ -1,0 +1,34 @@
+"""kanal demo: writes the demo and runs its job."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from kanal.cli.output import console, print_json
+from kanal.cli.run import exit_status, print_hints, print_run, run_shown
+from kanal.demo import write_demo
+from kanal.job import Job
+from kanal.runner import run_document, run_log_of
+
+
+def demo(folder: Path, passages: int, json: bool) -> int:
+    """Write the demo to a folder, run its job and print the log of it; the exit status."""
+    path = write_demo(folder, passages)
+    job = Job.read(path)
+    screen = console()
+    if not json:
+        screen.print(f"Two lock houses and a register are in [bold]{folder}[/], the job in [bold]{path}[/].\n")
+    outcome = run_shown(job, json)
+    if json:
+        print_json(run_document(outcome))
+        return exit_status(outcome)
+    print_run(screen, outcome, run_log_of(job), path)
+    print_hints(
+        screen,
+        [
+            (f"kanal order {path}", "what waits for what, and why"),
+            (f"kanal run {path}", "run it again: nothing changes"),
+            (f"kanal check {path}", "after changing the job, all that is wrong with it"),
+        ],
+    )
+    return exit_status(outcome)

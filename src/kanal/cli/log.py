@@ -1,0 +1,35 @@
+"""Finds the run log that a command is to read."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from kanal.core.errors import KanalError
+from kanal.databases import open_database
+from kanal.definition import RunLog
+from kanal.job import Job
+from kanal.runlog import RunLogStore
+from kanal.runner import run_log_of
+
+DEFAULT_FILE = "kanal-runs.db"
+
+
+def find_run_log(job: Path | None, url: str | None) -> RunLogStore:
+    """The run log of a URL, of a job, or `kanal-runs.db` in this folder; raises KanalError where there is none."""
+    if url is not None and job is not None:
+        raise KanalError("--job and --run-log both name a run log", "give one of the two")
+    if url is not None:
+        return _existing(RunLogStore(open_database("run_log", RunLog(url=url), Path.cwd())))
+    if job is not None:
+        return _existing(run_log_of(Job.read(job)))
+    if not Path(DEFAULT_FILE).exists():
+        raise KanalError(f"There is no {DEFAULT_FILE} in this folder", "name the job with --job FILE, or --run-log URL")
+    return RunLogStore(open_database("run_log", RunLog(url=f"sqlite:///{DEFAULT_FILE}"), Path.cwd()))
+
+
+def _existing(store: RunLogStore) -> RunLogStore:
+    url = store.database.url
+    missing = url.get_backend_name() == "sqlite" and not Path(url.database or "").exists()
+    if missing or not store.exists():
+        raise KanalError(f"There is no run log at {store.database.shown_url} yet", "run a job first")
+    return store

@@ -1,0 +1,55 @@
+"""kanal order: the steps of a job in order, with what waits for what and why."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from rich.markup import escape
+
+from kanal.cli.output import console, print_json, show, table
+from kanal.job import Job
+from kanal.runner import plan_job
+from kanal.runner.plan import PipelinePlan, StepPlan
+
+
+def order(path: Path, json: bool) -> int:
+    """Print the order of the steps of a file's job; the exit status."""
+    plan = plan_job(Job.read(path))
+    waits = {step.name: [wait for wait in plan.waits if wait.step == step.name] for step in plan.steps}
+    if json:
+        print_json([_document(place, step, waits[step.name]) for place, step in enumerate(plan.steps, 1)])
+        return 0
+    drawn = table("#", "step", "moves", "waits for", "~because it")
+    for place, step in enumerate(plan.steps, 1):
+        first = True
+        for wait in waits[step.name] or [None]:
+            drawn.add_row(
+                str(place) if first else "",
+                f"[bold]{escape(step.name)}[/]" if first else "",
+                escape(_moves(step)) if first else "",
+                escape(wait.before) if wait else "[dim]nothing[/]",
+                f"[dim]{escape(_because(wait.why))}[/]" if wait else "",
+            )
+            first = False
+    show(console(), drawn)
+    return 0
+
+
+def _because(why: str) -> str:
+    return "says so in after" if why == "after" else why
+
+
+def _moves(step: StepPlan) -> str:
+    if isinstance(step, PipelinePlan):
+        return f"{step.settings.source.label} → {step.settings.target.label}"
+    return f"SQL on {step.database.name}"
+
+
+def _document(place: int, step: StepPlan, waits: list[Any]) -> dict[str, Any]:
+    return {
+        "position": place,
+        "step": step.name,
+        "kind": step.kind,
+        "waits": [{"for": wait.before, "because": wait.why} for wait in waits],
+    }

@@ -1,0 +1,142 @@
+"""What the commands share in printing: the console, tables of counts, JSON documents."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from rich.console import Console
+from rich.markup import escape
+from rich.padding import Padding
+from rich.table import Column, Table
+
+from kanal.core.tally import Tally
+
+#: Every mark is told apart without colour too.
+_SIGNS = {
+    "succeeded": ("green", "✓"),
+    "failed": ("bold red", "✗"),
+    "blocked": ("yellow", "◦"),
+    "stopped": ("yellow", "■"),
+    "running": ("cyan", "▸"),
+    "waiting": ("dim", "·"),
+}
+_COUNTS = ("read", "filtered", "rejected", "superseded", "inserted", "updated", "unchanged", "deleted")
+#: Columns that are shown even where every count in them is 0.
+_ALWAYS = frozenset({"read", "rejected", "inserted"})
+
+
+def console(stderr: bool = False) -> Console:
+    """A console for a person; 100 columns wide where it is no terminal."""
+    made = Console(stderr=stderr, highlight=False)
+    if not made.is_terminal:
+        made = Console(stderr=stderr, highlight=False, width=100)
+    return made
+
+
+def print_json(document: Any) -> None:
+    """One JSON document on standard output."""
+    json.dump(document, sys.stdout, ensure_ascii=False, indent=2)
+    sys.stdout.write("\n")
+
+
+def table(*columns: str, title: str | None = None) -> Table:
+    """A table in the manner of all of Kanal's.
+
+    A column whose name begins with # is one of numbers; one that begins with ~ is cut where the table is too wide.
+    """
+    made = Table(box=None, title=title, title_justify="left", title_style="bold", header_style="bold", pad_edge=False,
+                 padding=(0, 2, 0, 0))
+    for column in columns:
+        made.add_column(column.lstrip("#~"), justify="right" if column.startswith("#") else "left", no_wrap=True,
+                        overflow="ellipsis", ratio=1 if column.startswith("~") else None)
+    return made
+
+
+def show(screen: Console, drawn: Table) -> None:
+    """Print a table no wider than the screen: closer columns first, then the one made to be cut is cut."""
+    widths = [_width(screen, column) for column in drawn.columns]
+    gap = 2 if sum(widths) + 2 * (len(widths) - 1) <= screen.width else 1
+    drawn.padding = (0, gap, 0, 0)
+    spare = screen.width - sum(widths) - gap * (len(widths) - 1)
+    for column, width in zip(drawn.columns, widths, strict=True):
+        if column.ratio and spare < 0:
+            column.max_width = max(8, width + spare)
+        column.ratio = None
+    screen.print(drawn)
+
+
+def _width(screen: Console, column: Column) -> int:
+    return max(screen.measure(cell).maximum for cell in [column.header, *column.cells])
+
+
+def mark(status: str) -> str:
+    """The sign of a status alone."""
+    style, sign = _SIGNS.get(status, ("default", "?"))
+    return f"[{style}]{sign}[/]"
+
+
+def status_text(status: str) -> str:
+    """The sign of a status and its name."""
+    style, sign = _SIGNS.get(status, ("default", "?"))
+    return f"[{style}]{sign} {status}[/]"
+
+
+def number(count: int) -> str:
+    """A count with separators; 0 is dim."""
+    return f"{count:,}" if count else "[dim]0[/]"
+
+
+def seconds(duration: float) -> str:
+    """A duration for a table: seconds, or minutes and seconds from a minute on."""
+    if duration < 60:
+        return f"{duration:.2f} s" if duration < 10 else f"{duration:.1f} s"
+    minutes, rest = divmod(int(round(duration)), 60)
+    return f"{minutes // 60}h {minutes % 60:02d}m" if minutes >= 60 else f"{minutes}m {rest:02d}s"
+
+
+def tally_table(rows: Iterable[tuple[str, str, Tally, float]]) -> Table:
+    """Steps with their counts: name, status, tally, seconds. Columns without any row are left out."""
+    steps = list(rows)
+    shown = [name for name in _COUNTS if name in _ALWAYS or any(getattr(tally, name) for _, _, tally, _ in steps)]
+    made = table("", "~step", *(f"#{name}" for name in shown), "#time")
+    total = Tally()
+    for step, status, tally, duration in steps:
+        total.add(tally)
+        counts = [_count(name, getattr(tally, name)) for name in shown]
+        made.add_row(mark(status), escape(step), *counts, seconds(duration))
+    if len(steps) > 1:
+        made.add_section()
+        made.add_row("", "[bold]all[/]", *(f"[bold]{getattr(total, name):,}[/]" for name in shown), "")
+    return made
+
+
+def _count(name: str, count: int) -> str:
+    return f"[red]{count:,}[/]" if name == "rejected" and count else number(count)
+
+
+def rejects_table(groups: Sequence[dict[str, Any]]) -> Table:
+    """Rejects by step, column and reason, with a value as example, or what was said of the row."""
+    made = table("step", "column", "reason", "#rows", "~for instance", title="Rejected rows")
+    for group in groups:
+        said = group["message"] if group["reason"] == "refused_by_target" else group["value"]
+        made.add_row(
+            escape(group["step"]), escape(group["column"] or ""), group["reason"], f"{group['rows']:,}",
+            escape(example(said, 60).removeprefix("the target refused the row: ")),
+        )
+    return made
+
+
+def indented(text: str, by: int = 4) -> Padding:
+    """A paragraph set in from the left."""
+    return Padding(text, (0, 0, 0, by))
+
+
+def example(value: str | None, longest: int = 36) -> str:
+    """A value for a table: on one line, cut where it is long."""
+    if value is None:
+        return "NULL"
+    text = " ".join(value.split()) if value.strip() else repr(value)
+    return text if len(text) <= longest else f"{text[: longest - 1]}…"

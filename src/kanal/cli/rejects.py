@@ -1,0 +1,71 @@
+"""kanal rejects: the rows of a run that were not loaded, and why."""
+
+from __future__ import annotations
+
+import csv
+import json as json_module
+from pathlib import Path
+from typing import Any
+
+from rich.console import Console
+from rich.markup import escape
+
+from kanal.cli.log import find_run_log
+from kanal.cli.output import console, example, indented, print_json, rejects_table, show
+from kanal.core.errors import KanalError
+from kanal.core.nearest import did_you_mean
+
+
+def rejects(
+    run: int | None, step: str | None, rows: int, export: Path | None, job: Path | None, run_log: str | None, json: bool
+) -> int:
+    """Print the rejects of a run, grouped and then one by one, or write them to a file; the exit status."""
+    log = find_run_log(job, run_log)
+    record = log.run(run)
+    names = [result.step for result in record.steps]
+    if step is not None and step not in names:
+        raise KanalError(f'Run {record.run} has no step "{step}"', did_you_mean(step, names))
+    found = log.rejects(record.run, step, None if json or export else rows).to_pylist()
+    for reject in found:
+        reject["row"] = json_module.loads(reject["row"])
+    if export is not None:
+        _export(export, found)
+        console(stderr=True).print(f"{len(found):,} rejected rows written to {export}")
+        return 0
+    if json:
+        print_json(found)
+        return 0
+    screen = console()
+    groups = log.reject_groups(record.run, step)
+    if not groups:
+        screen.print(f"[green]✓[/] Run {record.run} of {escape(record.job)} rejected no rows.")
+        return 0
+    show(screen, rejects_table(groups))
+    total = sum(group["rows"] for group in groups)
+    for reject in found:
+        _print(screen, reject)
+    if len(found) < total:
+        screen.print(f"\n[dim]{len(found):,} of {total:,} shown; -n shows more, --export FILE writes all.[/]")
+    return 0
+
+
+def _print(screen: Console, reject: dict[str, Any]) -> None:
+    column = f", {escape(reject['column'])}" if reject["column"] else ""
+    screen.print(f"\n[bold]{escape(reject['step'])}[/]{column}: [red]{reject['reason']}[/]")
+    screen.print(indented(escape(reject["message"])))
+    cells = "  ".join(f"[dim]{escape(name)}[/] {escape(example(value, 30))}" for name, value in reject["row"].items())
+    screen.print(indented(cells))
+
+
+def _export(path: Path, found: list[dict[str, Any]]) -> None:
+    """Write rejects as CSV: what was wrong, then the columns of the source rows."""
+    columns = list(dict.fromkeys(name for reject in found for name in reject["row"]))
+    try:
+        with path.open("w", newline="", encoding="utf-8") as file:
+            writer = csv.writer(file)
+            writer.writerow(["step", "column", "reason", "value", "message", *columns])
+            for reject in found:
+                head = [reject[name] for name in ("step", "column", "reason", "value", "message")]
+                writer.writerow([*head, *(reject["row"].get(name) for name in columns)])
+    except OSError as error:
+        raise KanalError(f"{path} cannot be written: {error.strerror}", "name another file") from None

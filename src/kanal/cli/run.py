@@ -1,0 +1,87 @@
+"""kanal run: runs a job and shows what became of every row."""
+
+from __future__ import annotations
+
+import signal
+import tomllib
+from pathlib import Path
+from typing import Any
+
+from rich.console import Console
+from rich.markup import escape
+
+from kanal.cli.output import console, indented, print_json, rejects_table, seconds, show, status_text, tally_table
+from kanal.cli.progress import shown_progress
+from kanal.core.errors import KanalError
+from kanal.job import Job
+from kanal.runlog import RunLogStore
+from kanal.runner import Run, run_document, run_job, run_log_of
+
+
+def run(path: Path, only: list[str] | None, batch_rows: int | None, values: list[str] | None, json: bool) -> int:
+    """Run the job of a file and print the log of it; the exit status."""
+    job = Job.read(path)
+    outcome = run_shown(job, json, only=only, batch_rows=batch_rows, parameters=parse_values(values or []))
+    if json:
+        print_json(run_document(outcome))
+    else:
+        print_run(console(), outcome, run_log_of(job), path)
+    return exit_status(outcome)
+
+
+def run_shown(job: Job, quiet: bool, **options: Any) -> Run:
+    """Run a job with its progress on the terminal; SIGTERM stops it as Ctrl-C does."""
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
+    with shown_progress(quiet) as watcher:
+        return run_job(job, watcher=watcher, **options)
+
+
+def exit_status(outcome: Run) -> int:
+    """0 where all went well, 130 where it was interrupted, else 1."""
+    return {"succeeded": 0, "stopped": 130}.get(str(outcome.status), 1)
+
+
+def parse_values(texts: list[str]) -> dict[str, Any]:
+    """NAME=VALUE pairs; a value is read as TOML has it, else as a text."""
+    values: dict[str, Any] = {}
+    for text in texts:
+        name, equals, value = text.partition("=")
+        if not equals or not name.strip():
+            raise KanalError(f'--set "{text}" is not NAME=VALUE', "write for instance --set season=2026")
+        try:
+            values[name.strip()] = tomllib.loads(f"value = {value}")["value"]
+        except tomllib.TOMLDecodeError:
+            values[name.strip()] = value
+    return values
+
+
+def print_run(screen: Console, outcome: Run, log: RunLogStore, path: Path) -> None:
+    """The table of steps, what was rejected, what failed and why, and what to do next."""
+    heading = f"[bold]{escape(outcome.job)}[/]  run {outcome.run}  {status_text(outcome.status)}  in {seconds(outcome.seconds)}"
+    screen.print(heading)
+    screen.print()
+    show(screen, tally_table((s.step, str(s.status), s.tally, s.seconds) for s in outcome.steps))
+    rejected = sum(step.tally.rejected for step in outcome.steps)
+    if rejected:
+        screen.print()
+        show(screen, rejects_table(log.reject_groups(outcome.run)))
+    for step in outcome.steps:
+        if step.error is not None:
+            screen.print()
+            screen.print(f"{status_text(step.status)}  [bold]{escape(step.step)}[/]")
+            screen.print(indented(escape(step.error)))
+    hints = []
+    if rejected:
+        hints.append((f"kanal rejects {outcome.run} --job {path}", "the rejected rows, each with its reason"))
+    hints.append((f"kanal runs --job {path}", "past runs"))
+    if str(outcome.status) != "succeeded":
+        hints.append((f"kanal run {path}", "once it is mended"))
+    print_hints(screen, hints)
+
+
+def print_hints(screen: Console, hints: list[tuple[str, str]]) -> None:
+    """Commands to go on with."""
+    screen.print()
+    widest = max(len(command) for command, _ in hints)
+    for command, meaning in hints:
+        screen.print(f"  [cyan]{escape(command.ljust(widest))}[/]  [dim]{meaning}[/]", soft_wrap=True)
