@@ -35,8 +35,21 @@ _HOMES = {
     "Run": "kanal.runner",
     "StepResult": "kanal.runner",
     **dict.fromkeys(
-        ["Check", "Column", "Command", "Connection", "Conversion", "JobError", "Lookup", "Pipeline", "RunLog",
-         "Secret", "Settings", "Source", "Table"],
+        [
+            "Check",
+            "Column",
+            "Command",
+            "Connection",
+            "Conversion",
+            "JobError",
+            "Lookup",
+            "Pipeline",
+            "RunLog",
+            "Secret",
+            "Settings",
+            "Source",
+            "Table",
+        ],
         "kanal.definition",
     ),
 }

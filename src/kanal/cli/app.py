@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 from pathlib import Path
-from typing import Annotated, Optional
+from typing import Annotated
 
 import typer
 
@@ -21,18 +21,30 @@ app = typer.Typer(
 
 JobFile = Annotated[Path, typer.Argument(metavar="JOB", help="The job file, in TOML.", show_default=False)]
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
-RunNumber = Annotated[Optional[int], typer.Argument(metavar="RUN", help="A run's number; the latest if left out.",
-                                                    show_default=False)]
-LogJob = Annotated[Optional[Path], typer.Option("--job", metavar="FILE", help="Take the run log that this job names.",
-                                                show_default=False)]
-LogUrl = Annotated[Optional[str], typer.Option("--run-log", metavar="URL", help="Take this run log.",
-                                               show_default=False)]
-SetValues = Annotated[Optional[list[str]], typer.Option("--set", metavar="NAME=VALUE", show_default=False,
-                                                        help="Another value for a parameter; can be repeated.")]
+RunNumber = Annotated[
+    int | None,
+    typer.Argument(metavar="RUN", help="A run's number; the latest if left out.", show_default=False),
+]
+LogJob = Annotated[
+    Path | None,
+    typer.Option("--job", metavar="FILE", help="Take the run log that this job names.", show_default=False),
+]
+LogUrl = Annotated[str | None, typer.Option("--run-log", metavar="URL", help="Take this run log.", show_default=False)]
+SetValues = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--set",
+        metavar="NAME=VALUE",
+        show_default=False,
+        help="Another value for a parameter; can be repeated.",
+    ),
+]
 
 
 @app.callback(invoke_without_command=True)
-def _top(version: Annotated[bool, typer.Option("--version", help="Print the version and stop.")] = False) -> None:
+def _top(
+    version: Annotated[bool, typer.Option("--version", help="Print the version and stop.")] = False,
+) -> None:
     if version:
         from kanal import __version__
 
@@ -71,10 +83,13 @@ def order(job: JobFile, json: Json = False) -> int:
 @app.command()
 def run(
     job: JobFile,
-    only: Annotated[Optional[list[str]], typer.Option(metavar="STEP", show_default=False,
-                                                      help="Run only this step; can be repeated.")] = None,
-    batch_rows: Annotated[Optional[int], typer.Option(help="Rows a batch, for all pipelines.", min=1,
-                                                      show_default=False)] = None,
+    only: Annotated[
+        list[str] | None,
+        typer.Option(metavar="STEP", show_default=False, help="Run only this step; can be repeated."),
+    ] = None,
+    batch_rows: Annotated[
+        int | None, typer.Option(help="Rows a batch, for all pipelines.", min=1, show_default=False)
+    ] = None,
     set_values: SetValues = None,
     json: Json = False,
 ) -> int:
@@ -85,9 +100,7 @@ def run(
 
 
 @app.command()
-def runs(
-    number: RunNumber = None, job: LogJob = None, run_log: LogUrl = None, json: Json = False
-) -> int:
+def runs(number: RunNumber = None, job: LogJob = None, run_log: LogUrl = None, json: Json = False) -> int:
     """List past runs, or one run with its steps."""
     from kanal.cli.runs import runs as command
 
@@ -97,10 +110,12 @@ def runs(
 @app.command()
 def rejects(
     number: RunNumber = None,
-    step: Annotated[Optional[str], typer.Argument(metavar="STEP", help="Only this step's.", show_default=False)] = None,
+    step: Annotated[str | None, typer.Argument(metavar="STEP", help="Only this step's.", show_default=False)] = None,
     rows: Annotated[int, typer.Option("-n", "--rows", help="How many rejected rows to show.", min=0)] = 10,
-    export: Annotated[Optional[Path], typer.Option(metavar="FILE", show_default=False,
-                                                   help="Write all of them to a CSV file.")] = None,
+    export: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", show_default=False, help="Write all of them to a CSV file."),
+    ] = None,
     job: LogJob = None,
     run_log: LogUrl = None,
     json: Json = False,

@@ -25,8 +25,14 @@ def check(path: Path, json: bool) -> int:
     except JobError as error:
         problems = error.problems
     if json:
-        print_json({"job": str(path), "ok": not problems, "problems": [_document(p) for p in problems],
-                    "notes": [_document(n) for n in notes]})
+        print_json(
+            {
+                "job": str(path),
+                "ok": not problems,
+                "problems": [_document(p) for p in problems],
+                "notes": [_document(n) for n in notes],
+            }
+        )
         return 2 if problems else 0
     screen = console()
     for problem in problems:

@@ -10,6 +10,7 @@ from rich.markup import escape
 from kanal.cli.output import console, print_json, show, table
 from kanal.job import Job
 from kanal.runner import plan_job
+from kanal.runner.order import Wait
 from kanal.runner.plan import PipelinePlan, StepPlan
 
 
@@ -23,7 +24,8 @@ def order(path: Path, json: bool) -> int:
     drawn = table("#", "step", "moves", "waits for", "~because it")
     for place, step in enumerate(plan.steps, 1):
         first = True
-        for wait in waits[step.name] or [None]:
+        reasons: list[Wait | None] = [*waits[step.name]]
+        for wait in reasons or [None]:
             drawn.add_row(
                 str(place) if first else "",
                 f"[bold]{escape(step.name)}[/]" if first else "",

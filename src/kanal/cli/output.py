@@ -47,11 +47,23 @@ def table(*columns: str, title: str | None = None) -> Table:
 
     A column whose name begins with # is one of numbers; one that begins with ~ is cut where the table is too wide.
     """
-    made = Table(box=None, title=title, title_justify="left", title_style="bold", header_style="bold", pad_edge=False,
-                 padding=(0, 2, 0, 0))
+    made = Table(
+        box=None,
+        title=title,
+        title_justify="left",
+        title_style="bold",
+        header_style="bold",
+        pad_edge=False,
+        padding=(0, 2, 0, 0),
+    )
     for column in columns:
-        made.add_column(column.lstrip("#~"), justify="right" if column.startswith("#") else "left", no_wrap=True,
-                        overflow="ellipsis", ratio=1 if column.startswith("~") else None)
+        made.add_column(
+            column.lstrip("#~"),
+            justify="right" if column.startswith("#") else "left",
+            no_wrap=True,
+            overflow="ellipsis",
+            ratio=1 if column.startswith("~") else None,
+        )
     return made
 
 
@@ -93,7 +105,7 @@ def seconds(duration: float) -> str:
     """A duration for a table: seconds, or minutes and seconds from a minute on."""
     if duration < 60:
         return f"{duration:.2f} s" if duration < 10 else f"{duration:.1f} s"
-    minutes, rest = divmod(int(round(duration)), 60)
+    minutes, rest = divmod(round(duration), 60)
     return f"{minutes // 60}h {minutes % 60:02d}m" if minutes >= 60 else f"{minutes}m {rest:02d}s"
 
 
@@ -123,7 +135,10 @@ def rejects_table(groups: Sequence[dict[str, Any]]) -> Table:
     for group in groups:
         said = group["message"] if group["reason"] == "refused_by_target" else group["value"]
         made.add_row(
-            escape(group["step"]), escape(group["column"] or ""), group["reason"], f"{group['rows']:,}",
+            escape(group["step"]),
+            escape(group["column"] or ""),
+            group["reason"],
+            f"{group['rows']:,}",
             escape(example(said, 60).removeprefix("the target refused the row: ")),
         )
     return made

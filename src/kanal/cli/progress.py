@@ -56,7 +56,13 @@ class Progress:
             rejected = f"[red]{tally.rejected:,}[/]" if tally.rejected else number(0)
             speed = number(int(tally.read / elapsed)) if elapsed else ""
             drawn.add_row(
-                escape(step), status_text(status), number(tally.read), number(tally.written), rejected, speed, seconds(elapsed)
+                escape(step),
+                status_text(status),
+                number(tally.read),
+                number(tally.written),
+                rejected,
+                speed,
+                seconds(elapsed),
             )
         return drawn
 

@@ -17,7 +17,13 @@ from kanal.core.nearest import did_you_mean
 
 
 def rejects(
-    run: int | None, step: str | None, rows: int, export: Path | None, job: Path | None, run_log: str | None, json: bool
+    run: int | None,
+    step: str | None,
+    rows: int,
+    export: Path | None,
+    job: Path | None,
+    run_log: str | None,
+    json: bool,
 ) -> int:
     """Print the rejects of a run, grouped and then one by one, or write them to a file; the exit status."""
     log = find_run_log(job, run_log)

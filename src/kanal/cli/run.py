@@ -10,7 +10,16 @@ from typing import Any
 from rich.console import Console
 from rich.markup import escape
 
-from kanal.cli.output import console, indented, print_json, rejects_table, seconds, show, status_text, tally_table
+from kanal.cli.output import (
+    console,
+    indented,
+    print_json,
+    rejects_table,
+    seconds,
+    show,
+    status_text,
+    tally_table,
+)
 from kanal.cli.progress import shown_progress
 from kanal.core.errors import KanalError
 from kanal.job import Job
@@ -57,8 +66,8 @@ def parse_values(texts: list[str]) -> dict[str, Any]:
 
 def print_run(screen: Console, outcome: Run, log: RunLogStore, path: Path) -> None:
     """The table of steps, what was rejected, what failed and why, and what to do next."""
-    heading = f"[bold]{escape(outcome.job)}[/]  run {outcome.run}  {status_text(outcome.status)}  in {seconds(outcome.seconds)}"
-    screen.print(heading)
+    status = status_text(outcome.status)
+    screen.print(f"[bold]{escape(outcome.job)}[/]  run {outcome.run}  {status}  in {seconds(outcome.seconds)}")
     screen.print()
     show(screen, tally_table((s.step, str(s.status), s.tally, s.seconds) for s in outcome.steps))
     rejected = sum(step.tally.rejected for step in outcome.steps)

@@ -7,7 +7,18 @@ from pathlib import Path
 from rich.markup import escape
 
 from kanal.cli.log import find_run_log
-from kanal.cli.output import console, indented, number, print_json, rejects_table, seconds, show, status_text, table, tally_table
+from kanal.cli.output import (
+    console,
+    indented,
+    number,
+    print_json,
+    rejects_table,
+    seconds,
+    show,
+    status_text,
+    table,
+    tally_table,
+)
 from kanal.core.tally import Tally
 from kanal.runlog import RunRecord
 from kanal.runner import run_document
@@ -27,9 +38,15 @@ def runs(run: int | None, job: Path | None, run_log: str | None, json: bool) -> 
             total = _total(record)
             rejected = f"[red]{total.rejected:,}[/]" if total.rejected else number(0)
             drawn.add_row(
-                str(record.run), escape(record.job), status_text(record.status),
-                f"{record.started:%Y-%m-%d %H:%M:%S}", seconds(record.seconds), str(len(record.steps)),
-                number(total.read), rejected, number(total.written),
+                str(record.run),
+                escape(record.job),
+                status_text(record.status),
+                f"{record.started:%Y-%m-%d %H:%M:%S}",
+                seconds(record.seconds),
+                str(len(record.steps)),
+                number(total.read),
+                rejected,
+                number(total.written),
             )
         show(screen, drawn)
         return 0

@@ -10,6 +10,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
+from kanal.core.types import SqlType
+
 #: A column of a batch, or one value that stands for a column of equal ones.
 Datum = pa.Array | pa.Scalar
 Mask = NDArray[np.bool_]
@@ -65,3 +67,20 @@ def text_bytes(values: pa.Array) -> tuple[NDArray[np.uint8], NDArray[np.int64]]:
         starts = np.frombuffer(offsets, dtype=dtype)[values.offset : values.offset + len(values) + 1]
     content = np.frombuffer(data, dtype=np.uint8) if data is not None else np.zeros(0, dtype=np.uint8)
     return content, starts.astype(np.int64)
+
+
+def from_unscaled(numbers: NDArray[np.int64], sql_type: SqlType, valid: Mask) -> pa.Array:
+    """Decimals of a type from their digits as whole numbers: 1234 is 12.34 at scale 2. NULL where not valid."""
+    whole = pa.array(numbers, mask=~valid).cast(pa.decimal128(19, 0))
+    scale = sql_type.scale or 0
+    scaled = pa.Array.from_buffers(
+        pa.decimal128(max(19, scale), scale), len(whole), whole.buffers(), offset=whole.offset
+    )
+    return scaled.cast(sql_type.arrow)
+
+
+def to_unscaled(values: pa.Array) -> NDArray[np.int64]:
+    """The digits of decimals of at most 18 digits as whole numbers, 0 for NULL: the low half of Arrow's 128 bits."""
+    halves = np.frombuffer(values.cast(pa.decimal128(38, values.type.scale)).buffers()[1], dtype=np.int64)
+    numbers: NDArray[np.int64] = halves[2 * values.offset : 2 * (values.offset + len(values)) : 2]
+    return np.where(valid_mask(values), numbers, 0)

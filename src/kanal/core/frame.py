@@ -9,9 +9,10 @@ from dataclasses import dataclass, field
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from kanal.core.arrays import Datum, Mask
-from kanal.core.conversions import converter
+from kanal.core.conversions import Conversion, converter
 from kanal.core.faults import Fault, as_text
 from kanal.core.reasons import Reason
 from kanal.core.types import TEXT, Family, SqlType
@@ -20,24 +21,28 @@ from kanal.core.types import TEXT, Family, SqlType
 ColumnKey = tuple[str | None, str]
 
 
+#: Values of other types by their row.
+Strays = dict[int, str | bytes]
+
+
 @dataclass
 class SourceBatch:
     """Rows as a reader delivers them.
 
     `columns` holds each column either in the Arrow type of its SQL type or as text that stands for such a value.
-    `strays` holds, per column and row, the text of values that the column's type cannot hold at all (where a
-    database lets a row do so); the array has NULL there.
+    `strays` holds, per column and row, values that the column's type cannot hold at all (where a database lets a row
+    have them), as text, or as bytes where they are none; the array has NULL there.
     """
 
     rows: int
     columns: dict[str, pa.Array]
-    strays: dict[str, dict[int, str]] = field(default_factory=dict)
+    strays: dict[str, Strays] = field(default_factory=dict)
 
     def take(self, rows: np.ndarray[tuple[int], np.dtype[np.intp]]) -> SourceBatch:
         """The batch with those rows alone (ascending positions)."""
         picks = pa.array(rows)
         place = {old: new for new, old in enumerate(rows.tolist())} if self.strays else {}
-        strays = {
+        strays: dict[str, Strays] = {
             name: {place[row]: text for row, text in found.items() if row in place}
             for name, found in self.strays.items()
         }
@@ -52,9 +57,26 @@ class SourceBatch:
             whole = {name: column[place] for name, column in texts.items()}
             for name, found in self.strays.items():
                 if row in found:
-                    whole[name] = found[row]
+                    whole[name] = as_text(found[row])
             result.append(whole)
         return result
+
+
+def with_strays(values: pa.Array, strays: Strays, conversion: Conversion) -> tuple[pa.Array, list[Fault]]:
+    """The values with the strays converted from text put in, and faults for those that are no text or do not fit."""
+    texts = {row: stray for row, stray in sorted(strays.items()) if isinstance(stray, str)}
+    rows = list(texts)
+    fitted, misfits = conversion(pa.array(list(texts.values()), pa.string()))
+    faults = [Fault(rows[fault.row], fault.reason, fault.value, fault.message) for fault in misfits]
+    message = "the bytes are not text in UTF-8: correct them, or decode them in the source's query"
+    faults += [
+        Fault(row, Reason.BAD_TEXT, as_text(stray), message)
+        for row, stray in strays.items()
+        if isinstance(stray, bytes)
+    ]
+    mask = np.zeros(len(values), dtype=np.bool_)
+    mask[rows] = True
+    return pc.replace_with_mask(values, pa.array(mask), fitted), sorted(faults, key=lambda fault: fault.row)
 
 
 class Frame:
@@ -92,12 +114,8 @@ class Frame:
             stored, faults = converter(TEXT, wanted)(stored)
         found = self.batch.strays.get(name)
         if found:
-            rows = sorted(found)
-            fitted, misfits = converter(TEXT, wanted)(pa.array([found[row] for row in rows], pa.string()))
-            mask = np.zeros(self.rows, dtype=np.bool_)
-            mask[rows] = True
-            stored = pa.compute.replace_with_mask(stored, pa.array(mask), fitted)
-            faults = faults + [Fault(rows[f.row], f.reason, f.value, f.message) for f in misfits]
+            stored, misfits = with_strays(stored, found, converter(TEXT, wanted))
+            faults = faults + misfits
         return stored, faults
 
     def array(self, datum: Datum) -> pa.Array:
@@ -130,9 +148,7 @@ class Frame:
         shown: list[str | None] = [None] * len(rows)
         if values is not None:
             shown = [as_text(value) for value in self.array(values).take(pa.array(rows)).to_pylist()]
-        self._faults.extend(
-            Fault(row, reason, value, message) for row, value in zip(rows.tolist(), shown, strict=True)
-        )
+        self._faults.extend(Fault(row, reason, value, message) for row, value in zip(rows.tolist(), shown, strict=True))
 
     def collect(self) -> list[Fault]:
         """The faults found since this was last called."""

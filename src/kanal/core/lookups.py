@@ -47,7 +47,9 @@ class LookupTable:
             equal &= mask_of(pc.equal(*pairs))
         if equal.any():
             row = int(order[same[np.flatnonzero(equal)[0]]])
-            key = ", ".join(f"{name} = {values[row].as_py()}" for name, values in zip(self.keys, key_columns, strict=True))
+            key = ", ".join(
+                f"{name} = {values[row].as_py()}" for name, values in zip(self.keys, key_columns, strict=True)
+            )
             raise LookupError(
                 f"look-up {self.name}: the key {key} stands in the table more than once",
                 "look it up by a column that is unique, or add the columns that make it so to on",

@@ -19,7 +19,10 @@ class Reason(StrEnum):
     NOT_A_NUMBER = "not_a_number", "the text cannot be read as a number"
     NOT_A_DATE = "not_a_date", "the text is not a date or time in the expected form, or no such day exists"
     NOT_A_BOOLEAN = "not_a_boolean", "the value is none of the words or numbers that mean true or false"
-    OUT_OF_RANGE = "out_of_range", "the value lies outside what the type can hold, or the arithmetic has no result"
+    OUT_OF_RANGE = (
+        "out_of_range",
+        "the value lies outside what the type can hold, or the arithmetic has no result",
+    )
     WOULD_ROUND = "would_round", "digits would be lost, and no rounding was asked for"
     TOO_LONG = "too_long", "the text has more characters than the column takes"
     NULL_NOT_ALLOWED = "null_not_allowed", "the value is NULL and the column is NOT NULL, or a key"
@@ -28,5 +31,8 @@ class Reason(StrEnum):
     DUPLICATE_KEY = "duplicate_key", "an earlier row of this load has the same key"
     NO_SUCH_TIME = "no_such_time", "the local time was skipped when the clocks went forward"
     AMBIGUOUS_TIME = "ambiguous_time", "the local time came twice when the clocks went back"
-    BAD_TEXT = "bad_text", "the bytes are not text in the expected encoding, or the text is not in the expected form"
+    BAD_TEXT = (
+        "bad_text",
+        "the bytes are not text in the expected encoding, or the text is not in the expected form",
+    )
     REFUSED_BY_TARGET = "refused_by_target", "the target database refused the row"

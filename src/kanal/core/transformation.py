@@ -20,7 +20,7 @@ from kanal.core.expressions import Expression, Scope, compile_expression
 from kanal.core.expressions.compiler import parameter_constant
 from kanal.core.expressions.nodes import common_type, convert
 from kanal.core.faults import Fault
-from kanal.core.frame import ColumnKey, Frame, SourceBatch
+from kanal.core.frame import ColumnKey, Frame, SourceBatch, with_strays
 from kanal.core.lookups import LookupTable
 from kanal.core.reasons import Reason
 from kanal.core.types import TEXT, Family, SqlType
@@ -106,7 +106,11 @@ class LookupPlan:
 
 
 def plan_lookup(
-    name: str, on: Mapping[str, str], types: Mapping[str, SqlType], missing: Literal["reject", "null"], scope: Scope
+    name: str,
+    on: Mapping[str, str],
+    types: Mapping[str, SqlType],
+    missing: Literal["reject", "null"],
+    scope: Scope,
 ) -> LookupPlan:
     """Compile a look-up; raises ExpressionError where a key's type is not the table column's."""
     probes = []
@@ -138,7 +142,9 @@ def look_up(frame: Frame, plan: LookupPlan, table: LookupTable) -> list[tuple[st
         for place, row in enumerate(missing.tolist()):
             key = [column[place] for column in shown]
             text = None if key == [None] else ", ".join("NULL" if part is None else str(part) for part in key)
-            faults.append((f"{plan.name}.{plan.keys[0]}", Fault(row, Reason.NOT_IN_LOOKUP, text, _not_found(plan, key))))
+            faults.append(
+                (f"{plan.name}.{plan.keys[0]}", Fault(row, Reason.NOT_IN_LOOKUP, text, _not_found(plan, key)))
+            )
     return faults
 
 
@@ -188,11 +194,13 @@ class ColumnPlan:
     def _conversions_from_stored(self, column: SourceColumn, first: SqlType) -> tuple[Conversion, Conversion | None]:
         """The conversion of what is stored, and of stray texts where there can be any."""
         options = self.rule.options
-        if not column.loose or column.stored == TEXT:
-            return converter(column.stored, first, options), None
+        if column.stored == TEXT or not column.loose:
+            conversion = converter(column.stored, first, options)
+            return conversion, conversion if column.loose else None
         text_only = {
             name: getattr(options, name)
-            for name in options.given() & {"null_values", "true_values", "false_values", "decimal_mark", "grouping_mark", "format"}
+            for name in options.given()
+            & {"null_values", "true_values", "false_values", "decimal_mark", "grouping_mark", "format"}
         }
         others = Options(**{name: getattr(options, name) for name in options.given() - set(text_only)})
         native = converter(column.stored, first, others)
@@ -218,9 +226,7 @@ class ColumnPlan:
         faults = frame.collect()
         if self._default is not None and values.null_count:
             values = pc.fill_null(values, pa.scalar(self._default, values.type))
-        if faults and self.rule.if_bad != "reject":
-            values, faults = self._mend(values, faults)
-        elif faults and self._bad_value is not None:
+        if (faults and self.rule.if_bad != "reject") or (faults and self._bad_value is not None):
             values, faults = self._mend(values, faults)
         if not self.target.nullable and values.null_count:
             faults = faults + self._nulls(values, faults)
@@ -235,17 +241,16 @@ class ColumnPlan:
         frame.report(faults)
         strays = frame.batch.strays.get(self._stored)
         if strays and self._from_text is not None:
-            rows = sorted(strays)
-            fitted, misfits = self._from_text(pa.array([strays[row] for row in rows], pa.string()))
-            values = patch(values, rows, fitted.to_pylist())
-            frame.report([Fault(rows[f.row], f.reason, f.value, f.message) for f in misfits])
+            values, misfits = with_strays(values, strays, self._from_text)
+            frame.report(misfits)
         return values
 
     def _mend(self, values: pa.Array, faults: list[Fault]) -> tuple[pa.Array, list[Fault]]:
         if self.rule.if_bad == "fail":
             worst = faults[0]
             raise FailOnBadValue(
-                f"column {self.name}: {worst.message}", 'correct the source, or set if_bad to "reject" or "null"'
+                f"column {self.name}: {worst.message}",
+                'correct the source, or set if_bad to "reject" or "null"',
             )
         rows = sorted({fault.row for fault in faults})
         return patch(values, rows, [self._bad_value] * len(rows)), []
@@ -259,7 +264,8 @@ class ColumnPlan:
 
 def convert_columns(frame: Frame, plans: Sequence[ColumnPlan]) -> tuple[pa.RecordBatch, list[tuple[str | None, Fault]]]:
     """The target rows, and the faults, each with its column, in the order of the mapping."""
-    arrays, faults = [], []
+    arrays: list[pa.Array] = []
+    faults: list[tuple[str | None, Fault]] = []
     for plan in plans:
         values, found = plan(frame)
         arrays.append(values)

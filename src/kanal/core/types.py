@@ -197,7 +197,8 @@ def parse_type(text: str) -> SqlType:
         precision, scale = given[0], given[1] if len(given) > 1 else 0
         if not 1 <= precision <= MAX_PRECISION or scale > precision:
             raise TypeNameError(
-                f'"{text}" is not a type', f"precision is 1 to {MAX_PRECISION} digits, scale 0 to the precision"
+                f'"{text}" is not a type',
+                f"precision is 1 to {MAX_PRECISION} digits, scale 0 to the precision",
             )
         return decimal(precision, scale)
     return SqlType(name)

@@ -42,7 +42,9 @@ def _password(secret: Secret, what: str, folder: Path) -> str:
     try:
         return path.read_text(encoding="utf-8").rstrip("\r\n")
     except OSError as error:
-        raise KanalError(f"{what}: the password file {path} cannot be read: {error.strerror}", "correct its path") from None
+        raise KanalError(
+            f"{what}: the password file {path} cannot be read: {error.strerror}", "correct its path"
+        ) from None
 
 
 def open_database(name: str, connection: Connection | RunLog, folder: Path) -> Database:
@@ -71,7 +73,8 @@ def open_database(name: str, connection: Connection | RunLog, folder: Path) -> D
         url.get_dialect()
     except sa.exc.NoSuchModuleError:
         raise KanalError(
-            f'{what}: there is no kind of database "{kind}"', did_you_mean(kind, ["sqlite", "postgresql", "mysql", "mariadb"])
+            f'{what}: there is no kind of database "{kind}"',
+            did_you_mean(kind, ["sqlite", "postgresql", "mysql", "mariadb"]),
         ) from None
     except ImportError:
         pass  # said with its remedy when the connection is used

@@ -185,7 +185,8 @@ class Database:
     def diagnosed(self, error: exc.SQLAlchemyError) -> DatabaseError:
         """A SQLAlchemy error as one of Kanal's."""
         return DatabaseError(
-            f"connection {self.name} ({self.shown_url}): {self.words_of(error)}", "see what the database says of it"
+            f"connection {self.name} ({self.shown_url}): {self.words_of(error)}",
+            "see what the database says of it",
         )
 
     @contextlib.contextmanager
@@ -239,7 +240,9 @@ class Database:
             inspector = self._inspector
             primary = tuple(inspector.get_pk_constraint(name, schema)["constrained_columns"])
             columns = tuple(self._column(dict(column), primary) for column in inspector.get_columns(name, schema))
-            unique = [tuple(c for c in index["column_names"] if c) for index in inspector.get_unique_constraints(name, schema)]
+            unique = [
+                tuple(c for c in index["column_names"] if c) for index in inspector.get_unique_constraints(name, schema)
+            ]
             foreign = [
                 ForeignKey(
                     tuple(key["constrained_columns"]),
@@ -275,14 +278,15 @@ class Database:
         """Kanal's type for one of SQLAlchemy's, None where there is none."""
         for kind, make in _TYPES:
             if isinstance(declared, kind):
-                return make(declared) if callable(make) else make
+                found: SqlType = make(declared) if callable(make) else make
+                return found
         return None
 
     def describe_query(self, query: str) -> TableInfo:
         """The columns that a query gives, by running it for no rows; their types as text where unknown."""
         with self.errors(), self.engine.connect() as connection:
             result = connection.execute(sa.text(f"SELECT * FROM ({query.rstrip().rstrip(';')}) AS q WHERE 1 = 0"))
-            columns = tuple(ColumnInfo(name, "", TEXT, TEXT) for name in result.keys())
+            columns = tuple(ColumnInfo(name, "", TEXT, TEXT) for name in list(result.keys()))
         return TableInfo(None, "query", columns, is_view=True)
 
     def sa_table(self, table: TableInfo) -> sa.Table:
@@ -296,11 +300,15 @@ class Database:
         """The SELECT of a reading."""
         source: Any
         if reading.query is not None:
-            body = sa.text(reading.query.rstrip().rstrip(";")).columns(*(sa.column(name) for name in reading.table.names))
+            body = sa.text(reading.query.rstrip().rstrip(";")).columns(
+                *(sa.column(name) for name in reading.table.names)
+            )
             source = body.subquery("q")
         else:
             source = sa.table(
-                reading.table.name, *(sa.column(name) for name in reading.table.names), schema=reading.table.schema
+                reading.table.name,
+                *(sa.column(name) for name in reading.table.names),
+                schema=reading.table.schema,
             )
         statement = sa.select(*(source.c[name] for name in reading.columns))
         if reading.order_by:

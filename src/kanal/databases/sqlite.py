@@ -25,18 +25,27 @@ import pyarrow.compute as pc
 import sqlalchemy as sa
 from sqlalchemy.dialects import sqlite as dialect
 
-from kanal.core.arrays import mask_of
+from kanal.core.arrays import from_unscaled, mask_of, to_unscaled
 from kanal.core.conversions import converter
 from kanal.core.errors import TypeNameError
 from kanal.core.faults import Fault
-from kanal.core.frame import SourceBatch
+from kanal.core.frame import SourceBatch, Strays
 from kanal.core.reasons import Reason
 from kanal.core.types import BIGINT, BINARY, DOUBLE, TEXT, Family, SqlType, parse_type
 from kanal.databases.base import Database, DatabaseError, Load, Reading, RowsRefused
 from kanal.databases.description import ColumnInfo, ForeignKey, TableInfo
 
-#: Storage classes that a column's values are delivered in natively; all others are strays.
-_NATIVE = {BIGINT: ("integer",), DOUBLE: ("real", "integer"), BINARY: ("blob",)}
+#: By family, where a value of a column {c} is one of its type, that value, and one to show the driver its type;
+#: all other values are strays. Whole numbers beyond 2 to the 53rd have no floating value of their own.
+_NUMERIC = "(typeof({c}) = 'real' OR (typeof({c}) = 'integer' AND {c} BETWEEN -9007199254740992 AND 9007199254740992))"
+_NATIVE = {
+    Family.INTEGER: ("typeof({c}) = 'integer'", "{c}", "0"),
+    Family.DOUBLE: (_NUMERIC, "CAST({c} AS REAL)", "0.0"),
+    Family.DECIMAL: (_NUMERIC, "CAST({c} AS REAL)", "0.0"),
+    Family.BINARY: ("typeof({c}) = 'blob'", "{c}", "x''"),
+}
+#: Significant digits of a decimal that a floating value, and so SQLite, always keeps.
+_EXACT_DIGITS = 15
 _ADBC_ERRORS = (adbc_driver_manager.Error, OSError)
 
 
@@ -73,6 +82,8 @@ def declared_type(declared: str) -> SqlType | None:
 def _stored(sql_type: SqlType | None) -> SqlType:
     if sql_type is None:
         return TEXT
+    if sql_type.family is Family.DECIMAL and (sql_type.precision or 0) <= _EXACT_DIGITS:
+        return sql_type
     by_family = {Family.INTEGER: BIGINT, Family.DOUBLE: DOUBLE, Family.BINARY: BINARY}
     return by_family.get(sql_type.family, TEXT)
 
@@ -106,7 +117,8 @@ class SQLite(Database):
                 head = file.read(16)
         except OSError as error:
             raise DatabaseError(
-                f"connection {self.name}: {self.path} cannot be read: {error.strerror}", "ask for the right to read it"
+                f"connection {self.name}: {self.path} cannot be read: {error.strerror}",
+                "ask for the right to read it",
             ) from None
         if head and head != b"SQLite format 3\x00":
             raise DatabaseError(f"connection {self.name}: {self.path} is not a SQLite database", "correct the URL")
@@ -163,7 +175,7 @@ class SQLite(Database):
             raise DatabaseError(f"connection {self.name}: SQLite has no schema {schema}", "leave the schema out")
         with self._python() as connection:
             rows = connection.execute(
-                "SELECT name FROM sqlite_master WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'"
+                "SELECT name FROM sqlite_master WHERE type IN ('table', 'view') AND substr(name, 1, 7) <> 'sqlite_'"
             )
             return sorted(row[0] for row in rows)
 
@@ -172,7 +184,9 @@ class SQLite(Database):
         quoted = quote(name)
         with self._python() as connection:
             rows = connection.execute(f"PRAGMA table_xinfo({quoted})").fetchall()
-            is_view = connection.execute("SELECT type FROM sqlite_master WHERE name = ?", (name,)).fetchone()[0] == "view"
+            is_view = (
+                connection.execute("SELECT type FROM sqlite_master WHERE name = ?", (name,)).fetchone()[0] == "view"
+            )
             primary = tuple(row[1] for row in sorted((row for row in rows if row[5]), key=lambda row: row[5]))
             unique = [
                 tuple(row[2] for row in connection.execute(f"PRAGMA index_info({quote(index[1])})") if row[2])
@@ -289,16 +303,15 @@ class SQLite(Database):
         parts, strays, samples = [], [], []
         for place, name in enumerate(names):
             column = quote(name)
-            native = _NATIVE.get(stored[name])
+            native = _NATIVE.get(stored[name].family)
             if native is None:
                 parts.append(f"CAST({column} AS TEXT)")
                 samples.append("''")
                 continue
-            classes = ", ".join(f"'{kind}'" for kind in native)
-            value = f"CAST({column} AS REAL)" if stored[name] == DOUBLE else column
-            parts.append(f"CASE WHEN typeof({column}) IN ({classes}) THEN {value} END")
-            strays.append((f"({column} IS NOT NULL AND typeof({column}) NOT IN ({classes}))", f"'{place}'", column))
-            samples.append({BIGINT: "0", DOUBLE: "0.0", BINARY: "x''"}[stored[name]])
+            fits, value = (part.format(c=column) for part in native[:2])
+            parts.append(f"CASE WHEN {fits} THEN {value} END")
+            strays.append((f"({column} IS NOT NULL AND NOT {fits})", f"'{place}'", column))
+            samples.append(native[2])
         if strays:
             found = " OR ".join(condition for condition, _, _ in strays)
             pairs = ", ".join(
@@ -348,6 +361,7 @@ class SQLiteLoad(Load):
         # The driver begins a transaction at once, within which foreign keys cannot be switched on.
         connection.adbc_connection.set_autocommit(True)
         self.arrow_cursor = connection.cursor()
+        self._deferred = False
         self._plain("PRAGMA foreign_keys = ON")
         connection.adbc_connection.set_autocommit(False)
 
@@ -376,10 +390,19 @@ class SQLiteLoad(Load):
 
     def empty(self, table: sa.Table) -> int:
         # Rows of other tables may refer to these; what matters is that they do so again when the load commits.
-        self._plain("PRAGMA defer_foreign_keys = ON")
-        removed = self.execute(table.delete())
-        self._plain("PRAGMA defer_foreign_keys = OFF")
-        return removed
+        # (Switching the deferral off again would forget what it has deferred.)
+        if self._fetch(
+            "SELECT 1 FROM sqlite_master AS m, pragma_foreign_key_list(m.name) AS k "
+            f'WHERE lower(k."table") = lower({text_literal(table.name)}) LIMIT 1'
+        ):
+            self._plain("PRAGMA defer_foreign_keys = ON")
+            self._deferred = True
+        return self.execute(table.delete())
+
+    def _fetch(self, sql: str) -> list[Any]:
+        self.arrow_cursor.execute(sql)
+        rows: list[Any] = self.arrow_cursor.fetchall()
+        return rows
 
     def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
         faults: list[tuple[str, Fault]] = []
@@ -423,17 +446,37 @@ class SQLiteLoad(Load):
         body = ", ".join(f"{quote(column)} {declared[column]}" for column in columns)
         self.run_sql(f"CREATE TEMP TABLE {quote(name)} ({body})")
         self.run_sql(f"CREATE INDEX temp.{quote(name + '_key')} ON {quote(name)} ({', '.join(map(quote, key))})")
-        return sa.Table(name, sa.MetaData(), *(sa.Column(column) for column in columns), schema="temp",
-                        info={"temporary": True})
+        return sa.Table(
+            name,
+            sa.MetaData(),
+            *(sa.Column(column) for column in columns),
+            schema="temp",
+            info={"temporary": True},
+        )
 
     def drop_stage(self, stage: sa.Table) -> None:
         self.run_sql(f"DROP TABLE temp.{quote(stage.name)}")
 
     def commit(self) -> None:
         try:
+            if self._deferred:
+                self._check_references()
             self.arrow.commit()
         except _ADBC_ERRORS as error:
             raise self.database.failed(words_of(error)) from None
+
+    def _check_references(self) -> None:
+        """Raise DatabaseError where rows refer to rows that are no longer there."""
+        broken = self._fetch(
+            'SELECT "table", parent, count(*) FROM pragma_foreign_key_check GROUP BY 1, 2 ORDER BY 1, 2'
+        )
+        if broken:
+            parts = ", ".join(f"{count:,} rows of {table} to {parent}" for table, parent, count in broken)
+            raise DatabaseError(
+                f"connection {self.database.name}: FOREIGN KEY constraint failed: after the load, rows would refer to "
+                f"rows that are not there: {parts}",
+                "load the missing rows, or empty the referring table in the same job before",
+            )
 
     def close(self) -> None:
         with contextlib.suppress(*_ADBC_ERRORS):
@@ -447,7 +490,12 @@ def quote(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
 
 
-_DIALECT = dialect.dialect()  # type: ignore[no-untyped-call]
+def text_literal(text: str) -> str:
+    """A text as a literal of SQL."""
+    return "'" + text.replace("'", "''") + "'"
+
+
+_DIALECT = dialect.dialect()
 
 
 def compiled(statement: Any) -> str:
@@ -478,22 +526,23 @@ def split_statements(sql: str) -> list[str]:
 
 def _source_batch(rows: pa.RecordBatch, names: list[str], stored: dict[str, SqlType]) -> SourceBatch:
     columns = {name: rows.column(place) for place, name in enumerate(names)}
-    strays: dict[str, dict[int, str]] = {}
+    strays: dict[str, Strays] = {}
     for name, values in columns.items():
         if pa.types.is_string(values.type):
             columns[name] = _valid_text(name, values, strays)
+        elif stored[name].family is Family.DECIMAL:
+            columns[name] = _decimals(name, values, stored[name], strays)
     found = rows.column(len(names))
     if found.null_count < len(found):
         for row in np.flatnonzero(mask_of(found.is_valid())).tolist():
             for place, text in json.loads(found[row].as_py()).items():
                 if text is not None:
                     strays.setdefault(names[int(place)], {})[row] = text
-    del stored
     return SourceBatch(rows.num_rows, columns, strays)
 
 
-def _valid_text(name: str, values: pa.Array, strays: dict[str, dict[int, str]]) -> pa.Array:
-    """Text that is UTF-8 throughout; values that are not become strays, their bytes written out."""
+def _valid_text(name: str, values: pa.Array, strays: dict[str, Strays]) -> pa.Array:
+    """Text that is UTF-8 throughout; the bytes of values that are not become strays."""
     try:
         values.validate(full=True)
     except pa.ArrowInvalid:
@@ -504,9 +553,24 @@ def _valid_text(name: str, values: pa.Array, strays: dict[str, dict[int, str]]) 
                 texts.append(None if content is None else content.decode())
             except UnicodeDecodeError:
                 texts.append(None)
-                strays.setdefault(name, {})[row] = "x'" + content.hex() + "'"
+                strays.setdefault(name, {})[row] = content
         return pa.array(texts, pa.string())
     return values
+
+
+def _decimals(name: str, values: pa.Array, target: SqlType, strays: dict[str, Strays]) -> pa.Array:
+    """Floating values as the decimals of 15 digits that SQLite shows for them; those that do not fit become strays."""
+    numbers = values.fill_null(0.0).to_numpy(zero_copy_only=False)
+    scale, precision = target.scale or 0, target.precision or 1
+    with np.errstate(all="ignore"):
+        scaled = np.rint(numbers * 10.0**scale)
+        # n / 10^s is rounded once, so it is the floating value nearest to that decimal.
+        near = np.abs(scaled / 10.0**scale - numbers) <= np.abs(numbers) * 5e-16
+        good = near & (np.abs(scaled) < 10.0**precision)
+    for row in np.flatnonzero(~good).tolist():
+        strays.setdefault(name, {})[row] = format(Decimal(f"{numbers[row]:.15g}"), "f")
+    keep = good & mask_of(values.is_valid())
+    return from_unscaled(np.where(keep, scaled, 0.0).astype(np.int64), target, keep)
 
 
 #: A text that SQLite would store as a number in a column of numeric affinity.
@@ -521,10 +585,14 @@ def _stored_form(values: pa.Array, kind: str, info: ColumnInfo | None) -> tuple[
     if pa.types.is_floating(arrow):
         return _without_nan(values.cast(pa.float64()))
     if pa.types.is_decimal(arrow):
+        if kind not in ("text", "blob") and arrow.precision <= _EXACT_DIGITS:
+            # SQLite would make the same floating value, or integer, of the text, only slower.
+            unscaled = to_unscaled(values)
+            return pa.array(unscaled / 10.0**arrow.scale, mask=~mask_of(values.is_valid())), []
         texts = converter(SqlType("decimal", precision=arrow.precision, scale=arrow.scale), TEXT)(values)[0]
-        if kind in ("text", "blob") or arrow.precision <= 15:
+        if kind in ("text", "blob"):
             return texts, []
-        limit = pa.scalar(Decimal(1).scaleb(15 - arrow.scale)).cast(pa.decimal256(76, arrow.scale))
+        limit = pa.scalar(Decimal(1).scaleb(_EXACT_DIGITS - arrow.scale)).cast(pa.decimal256(76, arrow.scale))
         message = "SQLite keeps 15 digits of a number: declare the column TEXT to keep them all"
         return _refused(texts, ~mask_of(pc.less(pc.abs(values), limit)), Reason.OUT_OF_RANGE, message)
     if pa.types.is_temporal(arrow):
@@ -532,8 +600,10 @@ def _stored_form(values: pa.Array, kind: str, info: ColumnInfo | None) -> tuple[
         sql_type = parse_type(names.get(str(arrow), "timestamp with time zone"))
         return converter(sql_type, TEXT)(values)[0], []
     if pa.types.is_string(arrow) and kind in ("integer", "real", "numeric"):
-        message = f"SQLite would store this text as a number in a column declared {info.declared if info else ''}: " \
-                  "declare it TEXT"
+        message = (
+            f"SQLite would store this text as a number in a column declared {info.declared if info else ''}: "
+            "declare it TEXT"
+        )
         return _refused(values, mask_of(pc.match_substring_regex(values, _NUMERIC_TEXT)), Reason.BAD_TEXT, message)
     return values, []
 

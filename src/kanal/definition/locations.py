@@ -6,7 +6,9 @@ import re
 from collections.abc import Iterator
 
 _HEADER = re.compile(r"\s*\[\[?\s*([^\[\]]+?)\s*\]\]?\s*(?:#.*)?")
-_KEY = re.compile(r"""\s*((?:"(?:[^"\\]|\\.)*"|'[^']*'|[A-Za-z0-9_-]+)(?:\s*\.\s*(?:"(?:[^"\\]|\\.)*"|'[^']*'|[A-Za-z0-9_-]+))*)\s*=""")
+_KEY = re.compile(
+    r"""\s*((?:"(?:[^"\\]|\\.)*"|'[^']*'|[A-Za-z0-9_-]+)(?:\s*\.\s*(?:"(?:[^"\\]|\\.)*"|'[^']*'|[A-Za-z0-9_-]+))*)\s*="""
+)
 _PART = re.compile(r"""\s*(?:"((?:[^"\\]|\\.)*)"|'([^']*)'|([A-Za-z0-9_-]+))\s*\.?""")
 
 
@@ -18,7 +20,8 @@ def key_lines(text: str) -> dict[tuple[str, ...], int]:
         header = _HEADER.fullmatch(line)
         if header is not None:
             table = _parts(header[1])
-            lines.setdefault(table, number)
+            for length in range(1, len(table) + 1):
+                lines.setdefault(table[:length], number)
             continue
         key = _KEY.match(line)
         if key is not None:

@@ -7,7 +7,15 @@ import re
 from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal, Self
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PrivateAttr, field_validator, model_validator
+from pydantic import (
+    BaseModel,
+    BeforeValidator,
+    ConfigDict,
+    Field,
+    PrivateAttr,
+    field_validator,
+    model_validator,
+)
 
 from kanal.core.conversions import Options
 from kanal.core.conversions.rounding import ROUNDING
@@ -47,7 +55,9 @@ class Secret(Model):
 
 def _no_plain_password(value: Any) -> Any:
     if isinstance(value, str):
-        raise ValueError('a password does not belong in the job: write password = { env = "NAME" } or { file = "PATH" }')
+        raise ValueError(
+            'a password does not belong in the job: write password = { env = "NAME" } or { file = "PATH" }'
+        )
     return value
 
 
@@ -57,7 +67,7 @@ class Connection(Model):
     url: str
     password: Annotated[Secret | None, BeforeValidator(_no_plain_password)] = None
 
-    def __repr_args__(self) -> list[tuple[str, Any]]:  # type: ignore[override]
+    def __repr_args__(self) -> list[tuple[str, Any]]:
         return [("url", redacted(self.url)), ("password", self.password)]
 
 
@@ -72,7 +82,7 @@ class RunLog(Model):
     url: str = "sqlite:///kanal-runs.db"
     password: Annotated[Secret | None, BeforeValidator(_no_plain_password)] = None
 
-    def __repr_args__(self) -> list[tuple[str, Any]]:  # type: ignore[override]
+    def __repr_args__(self) -> list[tuple[str, Any]]:
         return [("url", redacted(self.url))]
 
 
@@ -171,15 +181,23 @@ class Conversion(Model):
 
     def options(self) -> Options:
         """The options of the conversion itself."""
-        lists = {name: tuple(getattr(self, name) or ()) or None for name in ("true_values", "false_values")}
-        nulls = None if self.null_values is None else tuple(self.null_values)
-        plain = {
-            name: getattr(self, name)
-            for name in (
-                "format", "decimal_mark", "grouping_mark", "rounding", "too_long", "time_zone", "ambiguous", "encoding"
-            )
-        }
-        return Options(**plain, **lists, null_values=nulls)
+
+        def words(values: list[str] | None) -> tuple[str, ...] | None:
+            return None if values is None else tuple(values)
+
+        return Options(
+            format=self.format,
+            decimal_mark=self.decimal_mark,
+            grouping_mark=self.grouping_mark,
+            rounding=self.rounding,
+            too_long=self.too_long,
+            time_zone=self.time_zone,
+            ambiguous=self.ambiguous,
+            true_values=words(self.true_values),
+            false_values=words(self.false_values),
+            null_values=words(self.null_values),
+            encoding=self.encoding,
+        )
 
 
 class Column(Conversion):
@@ -222,7 +240,9 @@ class Settings(Model):
     """What [defaults] can set for all pipelines, and each pipeline for itself."""
 
     batch_rows: int = Field(default=50_000, ge=1, le=10_000_000)
-    max_rejects: Annotated[int | str | None, BeforeValidator(lambda v: None if v is None else _share_or_count(v))] = None
+    max_rejects: Annotated[int | str | None, BeforeValidator(lambda v: None if v is None else _share_or_count(v))] = (
+        None
+    )
     write: Literal["append", "truncate", "merge"] = "append"
     duplicates: Literal["reject", "first", "last"] = "reject"
     reject: Literal["row", "all"] = "row"
@@ -326,5 +346,20 @@ class JobDefinition(Model):
         return Pipeline.model_construct(**(values | {"columns": columns}))
 
 
-__all__ = ["Check", "Column", "Command", "Connection", "Conversion", "JobDefinition", "Lookup", "Pipeline", "RunLog", "Secret",
-           "Settings", "Source", "Table", "redacted", "split_table"]
+__all__ = [
+    "Check",
+    "Column",
+    "Command",
+    "Connection",
+    "Conversion",
+    "JobDefinition",
+    "Lookup",
+    "Pipeline",
+    "RunLog",
+    "Secret",
+    "Settings",
+    "Source",
+    "Table",
+    "redacted",
+    "split_table",
+]

@@ -12,7 +12,9 @@ def split_table(text: str) -> tuple[str | None, str]:
     """Schema (or None) and table of a text such as `lock`, `harbour.lock` or `"Passage Book"`; raises ValueError."""
     match = _TABLE.fullmatch(text)
     if match is None:
-        raise ValueError(f'"{text}" does not name a table: write TABLE or SCHEMA.TABLE, in double quotes where it has dots')
+        raise ValueError(
+            f'"{text}" does not name a table: write TABLE or SCHEMA.TABLE, in double quotes where it has dots'
+        )
     quoted_schema, schema, quoted_table, table = match.groups()
     schema = quoted_schema.replace('""', '"') if quoted_schema else schema
     return schema.strip() if schema else None, quoted_table.replace('""', '"') if quoted_table else table.strip()
@@ -28,4 +30,6 @@ def split_place(text: str) -> tuple[str, str | None, str]:
 
 def quote_part(name: str) -> str:
     """A schema's or table's name as it is written in a job."""
-    return name if re.fullmatch(r'[^".:\s][^".:]*', name) and name == name.strip() else '"' + name.replace('"', '""') + '"'
+    return (
+        name if re.fullmatch(r'[^".:\s][^".:]*', name) and name == name.strip() else '"' + name.replace('"', '""') + '"'
+    )

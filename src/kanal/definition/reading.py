@@ -42,7 +42,9 @@ def _load(path: Path, lines: _Lines, above: tuple[Path, ...]) -> dict[str, Any]:
     try:
         text = path.read_bytes().decode("utf-8")
     except FileNotFoundError:
-        raise JobError([Problem((), f"There is no file {path}", "name the job file, or write one with kanal demo")]) from None
+        raise JobError(
+            [Problem((), f"There is no file {path}", "name the job file, or write one with kanal demo")]
+        ) from None
     except IsADirectoryError:
         raise JobError([Problem((), f"{path} is a folder", "name the job file in it")]) from None
     except PermissionError:
@@ -121,9 +123,19 @@ def _wording(details: Any, path: KeyPath) -> tuple[str, str]:
         return (head, tail) if colon else (what, "")
     if kind.endswith("_type") or kind in ("is_instance_of", "model_attributes_type"):
         expected = kind.removesuffix("_type").replace("_", " ")
-        names = {"string": "a text", "int": "a whole number", "list": "a list", "dict": "a table", "model": "a table",
-                 "bool": "true or false", "model attributes": "a table"}
-        return f"{_shown(given)} is not {names.get(expected, expected)}", f"write {names.get(expected, expected)}"
+        names = {
+            "string": "a text",
+            "int": "a whole number",
+            "list": "a list",
+            "dict": "a table",
+            "model": "a table",
+            "bool": "true or false",
+            "model attributes": "a table",
+        }
+        return (
+            f"{_shown(given)} is not {names.get(expected, expected)}",
+            f"write {names.get(expected, expected)}",
+        )
     return str(details["msg"]).lower(), ""
 
 

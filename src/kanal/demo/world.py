@@ -48,10 +48,50 @@ CREATE TABLE cargo (
     tonnes DECIMAL(9,3), PRIMARY KEY (passage_no, item));
 CREATE TABLE toll_by_lock (lock TEXT PRIMARY KEY, passages INTEGER NOT NULL, toll DECIMAL(12,2));
 """
-_LOCKS = ["Oosterbrink", "Wendelsluis", "Grote Kolk", "Mirrebrug", "Halderpoort", "Sint Aldert", "Vlietmond", "Kromme Zijl"]
-_GIVEN = ["Aldo", "Berit", "Corven", "Dieuwke", "Ebbo", "Famke", "Gerlof", "Hilke", "Ivo", "Jorina", "Kalle", "Lubbe"]
-_FAMILY = ["Terwisga", "Oldenbrook", "van Zijl", "Murkens", "Haverdal", "Quispel", "Rinnema", "Sollering", "Uitendaal"]
-_SHIPS = ["morgenstond", "zwarte zwaan", "goede hoop ii", "stille stroom", "wilgentak", "koperen ploeg", "noorderlicht"]
+_LOCKS = [
+    "Oosterbrink",
+    "Wendelsluis",
+    "Grote Kolk",
+    "Mirrebrug",
+    "Halderpoort",
+    "Sint Aldert",
+    "Vlietmond",
+    "Kromme Zijl",
+]
+_GIVEN = [
+    "Aldo",
+    "Berit",
+    "Corven",
+    "Dieuwke",
+    "Ebbo",
+    "Famke",
+    "Gerlof",
+    "Hilke",
+    "Ivo",
+    "Jorina",
+    "Kalle",
+    "Lubbe",
+]
+_FAMILY = [
+    "Terwisga",
+    "Oldenbrook",
+    "van Zijl",
+    "Murkens",
+    "Haverdal",
+    "Quispel",
+    "Rinnema",
+    "Sollering",
+    "Uitendaal",
+]
+_SHIPS = [
+    "morgenstond",
+    "zwarte zwaan",
+    "goede hoop ii",
+    "stille stroom",
+    "wilgentak",
+    "koperen ploeg",
+    "noorderlicht",
+]
 _GOODS = ["gravel", "barley", "scrap iron", "peat", "roof tiles", "salt", "timber"]
 _LONG = "Held at the lower gate; " * 18
 _START = dt.datetime(2025, 1, 2, 5, 0)
@@ -103,12 +143,21 @@ def _vessel_count(passages: int) -> int:
 def _upper_house(chance: random.Random, passages: int) -> dict[str, Iterator[tuple[Any, ...]]]:
     return {
         "lock": (
-            (f"L{number}{chance.choice(['', ' ', '  '])}", f"{name} ", "upper" if number < 5 else "lower", 38.5 + number)
+            (
+                f"L{number}{chance.choice(['', ' ', '  '])}",
+                f"{name} ",
+                "upper" if number < 5 else "lower",
+                38.5 + number,
+            )
             for number, name in enumerate(_LOCKS, 1)
         ),
         "tariff": iter(
-            [("dry bulk ", "0,125", "01.01.2025"), ("liquid", "0,240", "01.01.2025"), ("general", "0,180", "01.03.2025"),
-             ("passengers", "1,000", "31.02.2025")]  # no such day
+            [
+                ("dry bulk ", "0,125", "01.01.2025"),
+                ("liquid", "0,240", "01.01.2025"),
+                ("general", "0,180", "01.03.2025"),
+                ("passengers", "1,000", "31.02.2025"),
+            ]  # no such day
         ),
         "skipper": _skippers(chance, _vessel_count(passages)),
         "vessel": _vessels(chance, _vessel_count(passages)),
@@ -139,7 +188,13 @@ def _vessels(chance: random.Random, count: int) -> Iterator[tuple[Any, ...]]:
             tonnage = 41_000  # more than the register's smallint holds
         licence = f"K{number:05d}" if number % 17 else "K99999"
         mark = _mark(number).lower() if number % 4 == 0 else _mark(number)
-        yield (mark, name.upper() if number % 2 else name, round(chance.uniform(18, 110), 2), tonnage, licence)
+        yield (
+            mark,
+            name.upper() if number % 2 else name,
+            round(chance.uniform(18, 110), 2),
+            tonnage,
+            licence,
+        )
 
 
 def _local(chance: random.Random, number: int, count: int) -> tuple[dt.datetime, dt.datetime]:
@@ -173,7 +228,10 @@ def _upper_passages(chance: random.Random, count: int) -> Iterator[tuple[Any, ..
             case 601:
                 written = "30.03.2025 02:30"  # the hour that the clocks skip
             case 701:
-                written, departed = "26.10.2025 02:15", dt.datetime(2025, 10, 26, 4, 0)  # the hour that comes twice
+                written, departed = (
+                    "26.10.2025 02:15",
+                    dt.datetime(2025, 10, 26, 4, 0),
+                )  # the hour that comes twice
         if number == 1234:
             remark = _LONG
         elif number % 9 == 0:
@@ -193,8 +251,14 @@ def _lower_passages(chance: random.Random, count: int) -> Iterator[tuple[Any, ..
         if number % 1999 == 0:
             departed = arrived - dt.timedelta(hours=3)
         yield (
-            number, 2025, f"L{chance.randint(1, 8)}", f"{_mark(chance.randint(1, vessels))} ", toll,
-            chance.randint(60, 340), arrived.strftime("%m/%d/%Y %H:%M"), departed.strftime("%m/%d/%Y %H:%M"),
+            number,
+            2025,
+            f"L{chance.randint(1, 8)}",
+            f"{_mark(chance.randint(1, vessels))} ",
+            toll,
+            chance.randint(60, 340),
+            arrived.strftime("%m/%d/%Y %H:%M"),
+            departed.strftime("%m/%d/%Y %H:%M"),
             _LONG if number % 2500 == 0 else None,
         )
 

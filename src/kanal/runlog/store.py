@@ -146,9 +146,16 @@ class RunLogStore:
     def begin_run(self, job: str, file: str | None, steps: Sequence[tuple[str, str]]) -> int:
         """Record a run that begins, with its steps by name and kind, all waiting; the run's number."""
         with self._begin() as connection:
-            values = {"job": job, "file": file, "status": "running", "started": _now(),
-                      "host": socket.gethostname(), "process": os.getpid()}
-            run = int(connection.execute(RUN.insert().values(values)).inserted_primary_key[0])
+            values = {
+                "job": job,
+                "file": file,
+                "status": "running",
+                "started": _now(),
+                "host": socket.gethostname(),
+                "process": os.getpid(),
+            }
+            inserted = connection.execute(RUN.insert().values(values)).inserted_primary_key
+            run = int(inserted[0]) if inserted else 0
             rows = [
                 {"run": run, "step": name, "kind": kind, "position": place, "status": "waiting"}
                 for place, (name, kind) in enumerate(steps, 1)
@@ -162,10 +169,14 @@ class RunLogStore:
         with self._begin() as connection:
             connection.execute(_step(run, step).values(status="running", started=_now()))
 
-    def add_batch(self, run: int, step: str, batch: int, tally: Tally, seconds: float, rejects: Sequence[Reject]) -> None:
+    def add_batch(
+        self, run: int, step: str, batch: int, tally: Tally, seconds: float, rejects: Sequence[Reject]
+    ) -> None:
         """Record a batch, with the rows of it that were rejected."""
         with self._begin() as connection:
-            connection.execute(BATCH.insert().values(run=run, step=step, batch=batch, seconds=seconds, **_values(tally)))
+            connection.execute(
+                BATCH.insert().values(run=run, step=step, batch=batch, seconds=seconds, **_values(tally))
+            )
             if rejects:
                 connection.execute(REJECT.insert(), [_reject_row(run, step, reject) for reject in rejects])
 
@@ -174,7 +185,10 @@ class RunLogStore:
         with self._begin() as connection:
             connection.execute(
                 _step(run, record.step).values(
-                    status=record.status, seconds=record.seconds, batches=record.batches, error=record.error,
+                    status=record.status,
+                    seconds=record.seconds,
+                    batches=record.batches,
+                    error=record.error,
                     **_values(record.tally),
                 )
             )
@@ -211,8 +225,13 @@ class RunLogStore:
         rows = connection.execute(sa.select(STEP).where(STEP.c.run == run).order_by(STEP.c.position))
         return tuple(
             StepRecord(
-                row.step, row.kind, row.status, Tally(**{name: getattr(row, name) for name in COUNTS}),
-                row.batches, row.seconds, row.error,
+                row.step,
+                row.kind,
+                row.status,
+                Tally(**{name: getattr(row, name) for name in COUNTS}),
+                row.batches,
+                row.seconds,
+                row.error,
             )
             for row in rows
         )

@@ -24,7 +24,9 @@ class CircleError(KanalError):
         self.circle = list(circle)
         ring = " → ".join([*(wait.step for wait in circle), circle[0].step])
         reasons = "; ".join(f"{wait.step} waits for {wait.before}: {wait.why}" for wait in circle)
-        super().__init__(f"These steps wait for each other in a circle: {ring} ({reasons})", "take one of these waits away")
+        super().__init__(
+            f"These steps wait for each other in a circle: {ring} ({reasons})", "take one of these waits away"
+        )
 
 
 def in_order(steps: Sequence[str], waits: Sequence[Wait]) -> list[str]:

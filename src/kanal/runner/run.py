@@ -111,8 +111,14 @@ def run_job(
         for database in plan.databases.values():
             if database.shares_lock_with(log.database):
                 raise JobError(
-                    [Problem(("run_log",), f"the run log is in the file of connection {database.name}",
-                             "give it a file of its own", *job.located(("run_log",)))]
+                    [
+                        Problem(
+                            ("run_log",),
+                            f"the run log is in the file of connection {database.name}",
+                            "give it a file of its own",
+                            *job.located(("run_log",)),
+                        )
+                    ]
                 )
         log.prepare()
         return _Execution(plan, log, watcher or Silent()).run()
@@ -186,7 +192,9 @@ class _Execution:
         running = PipelineStep(step, self.moment) if isinstance(step, PipelinePlan) else None
         try:
             if running is not None:
-                running.run(lambda number, counts, seconds, rejects: self._batch(running, number, counts, seconds, rejects))
+                running.run(
+                    lambda number, counts, seconds, rejects: self._batch(running, number, counts, seconds, rejects)
+                )
             elif isinstance(step, CommandPlan):
                 step.database.run_command(step.sql)
         except KeyboardInterrupt:
@@ -196,7 +204,10 @@ class _Execution:
         except MemoryError:
             status, error = StepStatus.FAILED, "the memory ran out. Set a smaller batch_rows."
         except Exception as failure:  # whatever a library raises, the step has failed and the run log says so
-            status, error = StepStatus.FAILED, f"{type(failure).__name__}: {' '.join(str(failure).split())[:500]}"
+            status, error = (
+                StepStatus.FAILED,
+                f"{type(failure).__name__}: {' '.join(str(failure).split())[:500]}",
+            )
         if running is not None:
             tally, batches = running.tally, running.batches
             if status is not StepStatus.SUCCEEDED:
@@ -215,7 +226,13 @@ class _Execution:
         self.log.end_step(
             self.number,
             StepRecord(
-                result.step, result.kind, str(result.status), result.tally, result.batches, result.seconds, result.error
+                result.step,
+                result.kind,
+                str(result.status),
+                result.tally,
+                result.batches,
+                result.seconds,
+                result.error,
             ),
         )
         self.watcher.step_ends(result)

@@ -53,8 +53,14 @@ class PipelineStep:
         """Load all batches in one transaction and commit it; raises KanalError, with the target as it was."""
         plan = self.plan
         lookups = [
-            (lookup, LookupTable(lookup.name, database.read_columns(table, _lookup_columns(plan, lookup.name, lookup.keys)),
-                                 lookup.keys))
+            (
+                lookup,
+                LookupTable(
+                    lookup.name,
+                    database.read_columns(table, _lookup_columns(plan, lookup.name, lookup.keys)),
+                    lookup.keys,
+                ),
+            )
             for lookup, database, table in plan.lookups
         ]
         self._lookups = lookups
@@ -159,7 +165,11 @@ class PipelineStep:
             tally.superseded += int(again.sum())
             return good[~again], nothing, []
         shown = {int(place): [values[int(place)].as_py() for values in keys] for place in np.flatnonzero(again)}
-        return good[~again], nothing, [(self.plan.key[0], self._doubled(int(good[p]), key)) for p, key in shown.items()]
+        return (
+            good[~again],
+            nothing,
+            [(self.plan.key[0], self._doubled(int(good[p]), key)) for p, key in shown.items()],
+        )
 
     def _doubled(self, row: int, key: list[object]) -> Fault:
         named = ", ".join(f"{name} = {part}" for name, part in zip(self.plan.key, key, strict=True))

@@ -107,10 +107,10 @@ class Conversion(ABC):
 class Direct(Conversion):
     """Every value of the source type is one of the target type; Arrow's cast does it."""
 
-    def quick(self, values: pa.Array) -> tuple[pa.Array, Mask]:  # noqa: D102
+    def quick(self, values: pa.Array) -> tuple[pa.Array, Mask]:
         return values.cast(self.target.arrow), np.ones(len(values), dtype=np.bool_)
 
-    def exact(self, value: Any) -> Any:  # noqa: D102
+    def exact(self, value: Any) -> Any:
         return value
 
 
@@ -141,7 +141,8 @@ def converter(source: SqlType, target: SqlType, options: Options = NO_OPTIONS) -
         factory = _CONVERSIONS.get((source.family, target.family))
         if factory is None:
             raise ConversionError(
-                f"There is no conversion from {source} to {target}", "convert in steps with CAST, or choose another type"
+                f"There is no conversion from {source} to {target}",
+                "convert in steps with CAST, or choose another type",
             )
         made = factory(source, target, options)
     applicable = made.options | ({"null_values"} if source.family is Family.TEXT else set())

@@ -31,7 +31,20 @@ _DIRECTIVES: dict[str, tuple[int, str]] = {
     "p": (0, r"[AaPp][Mm]"),
     "z": (0, r"[Zz]|[+-][0-9]{2}(?::?[0-9]{2})?"),
 }
-_MONTHS = "january february march april may june july august september october november december".split()
+_MONTHS = [
+    "january",
+    "february",
+    "march",
+    "april",
+    "may",
+    "june",
+    "july",
+    "august",
+    "september",
+    "october",
+    "november",
+    "december",
+]
 _VECTOR = frozenset("YmdHMS")
 _DAYS_IN_MONTH = np.array([0, 31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31], dtype=np.int64)
 MICROSECONDS_A_DAY = 86_400_000_000
@@ -100,7 +113,8 @@ class Format:
         match = self.pattern.fullmatch(text)
         if match is None:
             raise Refusal(
-                Reason.NOT_A_DATE, f'"{text[:40]}" is not a {what} as {self.text}: set the format in which it is written'
+                Reason.NOT_A_DATE,
+                f'"{text[:40]}" is not a {what} as {self.text}: set the format in which it is written',
             )
         part = match.groupdict()
         year = int(part["Y"]) if "Y" in part else 1970
@@ -146,22 +160,22 @@ class Format:
 
     def read_many(self, table: NDArray[np.uint8]) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
         """Microseconds since 1970 of texts of full width, one a row of bytes, and which of them are right."""
+        columns = np.ascontiguousarray(table.T)
         good = np.ones(len(table), dtype=np.bool_)
         values: dict[str, NDArray[np.int64]] = {}
         place = 0
         for kind, value in self.tokens:
             if kind == "literal":
-                good &= table[:, place] == ord(value)
+                good &= columns[place] == ord(value)
                 place += 1
                 continue
-            width = _DIRECTIVES[value][0]
-            digits = table[:, place : place + width] - np.uint8(48)
-            good &= (digits <= 9).all(axis=1)
-            number = np.zeros(len(table), dtype=np.int64)
-            for column in range(width):
-                number = number * 10 + digits[:, column]
+            number = None
+            for digits in columns[place : place + _DIRECTIVES[value][0]] - np.uint8(48):
+                good &= digits <= 9
+                number = digits.astype(np.int64) if number is None else number * 10 + digits
+            assert number is not None
             values[value] = number
-            place += width
+            place += _DIRECTIVES[value][0]
         year, month, day = values["Y"], values["m"], values["d"]
         good &= (year >= 1) & (month >= 1) & (month <= 12) & (day >= 1)
         leap = ((year % 4 == 0) & (year % 100 != 0)) | (year % 400 == 0)
@@ -175,9 +189,7 @@ class Format:
         return microseconds, good
 
 
-def days_from_civil(
-    year: NDArray[np.int64], month: NDArray[np.int64], day: NDArray[np.int64]
-) -> NDArray[np.int64]:
+def days_from_civil(year: NDArray[np.int64], month: NDArray[np.int64], day: NDArray[np.int64]) -> NDArray[np.int64]:
     """Days since 1970-01-01 in the proleptic Gregorian calendar.
 
     The year is counted from March, so that the leap day is its last.
@@ -200,7 +212,5 @@ def compiled(text: str) -> Format:
 #: How dates and times are read where no format is given: ISO 8601, the time after a blank or a T.
 ISO_DATE = ("%Y-%m-%d",)
 ISO_TIME = ("%H:%M:%S", "%H:%M", "%H:%M:%S.%f")
-ISO_TIMESTAMP = tuple(
-    [f"%Y-%m-%d{separator}{time}" for time in ISO_TIME for separator in (" ", "T")] + ["%Y-%m-%d"]
-)
+ISO_TIMESTAMP = tuple([f"%Y-%m-%d{separator}{time}" for time in ISO_TIME for separator in (" ", "T")] + ["%Y-%m-%d"])
 ISO_TIMESTAMPTZ = tuple(f"{moment}{gap}%z" for moment in ISO_TIMESTAMP[:-1] for gap in ("", " "))

@@ -65,8 +65,7 @@ def _not_a_number(text: str, decimal_mark: str, grouping_mark: str | None) -> st
 
 def _plain(number: Decimal) -> str:
     """A number for a message; a long one as a power of ten."""
-    text = format(number, "f") if -30 < number.adjusted() < 40 else str(number)
-    return text
+    return format(number, "f") if -30 < number.adjusted() < 40 else str(number)
 
 
 def fit_decimal(number: Decimal, target: SqlType, rounding: str | None) -> Decimal:
@@ -93,7 +92,7 @@ def fit_decimal(number: Decimal, target: SqlType, rounding: str | None) -> Decim
             Reason.OUT_OF_RANGE,
             f"{_plain(number)} does not fit {target}, which has {target.whole_digits} digits before the decimal mark",
         )
-    return kept.copy_abs() if not kept else kept
+    return kept if kept else kept.copy_abs()
 
 
 def fit_integer(number: Decimal, target: SqlType, rounding: str | None) -> int:
@@ -350,8 +349,10 @@ class DecimalToInteger(_NumberToNumber):
         if self.given.rounding is None:
             sure = mask_of(pc.equal(rounded, values))
         least, greatest = self.target.integer_range
-        bounds = [pa.scalar(Decimal(bound), pa.decimal128(38, 0)).cast(pa.decimal256(76, rounded.type.scale))
-                  for bound in (least, greatest)]
+        bounds = [
+            pa.scalar(Decimal(bound), pa.decimal128(38, 0)).cast(pa.decimal256(76, rounded.type.scale))
+            for bound in (least, greatest)
+        ]
         fits = mask_of(pc.and_(pc.greater_equal(rounded, bounds[0]), pc.less_equal(rounded, bounds[1])))
         sure = sure & fits
         return only(rounded, sure).cast(self.target.arrow), decided(values, sure)
@@ -399,7 +400,7 @@ class DoubleToDouble(_NumberToNumber):
         return only(narrow, same), decided(values, same)
 
     def exact(self, value: float) -> float:
-        return value if not math.isfinite(value) else super().exact(value)  # type: ignore[no-any-return]
+        return value if not math.isfinite(value) else super().exact(value)
 
 
 class _DoubleToExact(_NumberToNumber):

@@ -40,7 +40,8 @@ def check_zone(name: str) -> str:
         zoneinfo.ZoneInfo(name)
     except (zoneinfo.ZoneInfoNotFoundError, ValueError, OSError):
         raise ConversionError(
-            f'There is no time zone "{name}"', "name one of the IANA database, such as Europe/Amsterdam or UTC"
+            f'There is no time zone "{name}"',
+            "name one of the IANA database, such as Europe/Amsterdam or UTC",
         ) from None
     return name
 
@@ -71,7 +72,9 @@ def to_utc(local: dt.datetime, zone: str, ambiguous: str | None) -> dt.datetime:
 def localize(local: pa.Array, zone: str, ambiguous: str | None) -> tuple[pa.Array, Mask]:
     """Local timestamps as moments in UTC, and which of them stand for exactly one moment."""
     values = local.cast(pa.timestamp("us"))
-    early = pc.assume_timezone(values, zone, ambiguous="earliest", nonexistent="earliest").cast(pa.timestamp("us", "UTC"))
+    early = pc.assume_timezone(values, zone, ambiguous="earliest", nonexistent="earliest").cast(
+        pa.timestamp("us", "UTC")
+    )
     late = pc.assume_timezone(values, zone, ambiguous="latest", nonexistent="latest").cast(pa.timestamp("us", "UTC"))
     same = mask_of(pc.equal(early, late))
     return null_where_not(early, same), decided(local, same)
@@ -93,7 +96,8 @@ class _FromText(Conversion):
         """Raise ConversionError where the format names no whole day."""
         if not self.formats[0].has_date:
             raise ConversionError(
-                f'format "{self.formats[0].text}" names no whole day', "name year, month and day, such as %d.%m.%Y"
+                f'format "{self.formats[0].text}" names no whole day',
+                "name year, month and day, such as %d.%m.%Y",
             )
 
     def retry(self, values: pa.Array) -> pa.Array:
@@ -149,7 +153,8 @@ class TextToDate(_FromText):
         moment, _ = self.fields(value)
         if moment.time() != dt.time():
             raise Refusal(
-                Reason.WOULD_ROUND, f'"{value[:40]}" has a time of day: load it as a timestamp, or CAST that to date'
+                Reason.WOULD_ROUND,
+                f'"{value[:40]}" has a time of day: load it as a timestamp, or CAST that to date',
             )
         return moment.date()
 
@@ -188,7 +193,8 @@ class TextToTimestamptz(_FromText):
         self.zone = check_zone(options.time_zone) if options.time_zone else None
         if options.format and self.zone is None and "z" not in self.formats[0].letters:
             raise ConversionError(
-                f'format "{options.format}" has no offset from UTC', 'set time_zone, such as "Europe/Amsterdam"'
+                f'format "{options.format}" has no offset from UTC',
+                'set time_zone, such as "Europe/Amsterdam"',
             )
 
     def quick(self, values: pa.Array) -> tuple[pa.Array, Mask]:
@@ -232,7 +238,8 @@ class TextToTime(_FromText):
     def check_format(self) -> None:
         if not self.formats[0].has_time or self.formats[0].has_date:
             raise ConversionError(
-                f'format "{self.formats[0].text}" is not one of a time of day', "name hours and minutes, such as %H:%M"
+                f'format "{self.formats[0].text}" is not one of a time of day',
+                "name hours and minutes, such as %H:%M",
             )
 
     def quick(self, values: pa.Array) -> tuple[pa.Array, Mask]:
@@ -261,7 +268,8 @@ class TimestampToDate(Conversion):
 
     def exact(self, value: dt.datetime) -> dt.date:
         raise Refusal(
-            Reason.WOULD_ROUND, f'{value} has a time of day that a date cannot hold: set rounding = "floor" to drop it'
+            Reason.WOULD_ROUND,
+            f'{value} has a time of day that a date cannot hold: set rounding = "floor" to drop it',
         )
 
 
@@ -274,7 +282,8 @@ class _Zoned(Conversion):
         super().__init__(source, target, options)
         if options.time_zone is None:
             raise ConversionError(
-                f"A conversion from {source} to {target} needs a time zone", 'set time_zone, such as "Europe/Amsterdam"'
+                f"A conversion from {source} to {target} needs a time zone",
+                'set time_zone, such as "Europe/Amsterdam"',
             )
         self.zone = check_zone(options.time_zone)
 
@@ -338,19 +347,26 @@ class _MomentToText(ToText):
 
     def iso(self, values: pa.Array) -> pa.Array:
         """The values as ISO 8601, fractions of a second without trailing zeros."""
-        texts = values.cast(pa.string())
-        if pc.any(pc.match_substring(texts, ".")).as_py():
-            texts = _trim_fraction(texts)
-        return texts
+        if pa.types.is_date(values.type):
+            return values.cast(pa.string())
+        whole = values.cast(pa.time32("s") if pa.types.is_time(values.type) else pa.timestamp("s"), safe=False)
+        if pc.all(pc.equal(whole.cast(values.type), values)).as_py() is not False:
+            return whole.cast(pa.string())
+        return _trim_fraction(values.cast(pa.string()))
 
     def write_exactly(self, value: Any) -> str:
         layout = compiled(self.given.format or "%Y")
         moment = value if not isinstance(value, dt.time) else dt.datetime.combine(_EPOCH.date(), value)
         if not isinstance(moment, dt.datetime):
             moment = dt.datetime.combine(moment, dt.time())
-        parts = {"Y": f"{moment.year:04d}", "z": moment.strftime("%z") or "+0000", "f": f"{moment.microsecond:06d}"}
+        parts = {
+            "Y": f"{moment.year:04d}",
+            "z": moment.strftime("%z") or "+0000",
+            "f": f"{moment.microsecond:06d}",
+        }
         return "".join(
-            text if kind == "literal" else parts.get(text) or moment.strftime("%" + text) for kind, text in layout.tokens
+            text if kind == "literal" else parts.get(text) or moment.strftime("%" + text)
+            for kind, text in layout.tokens
         )
 
 

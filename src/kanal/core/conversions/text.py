@@ -72,6 +72,9 @@ class DecimalToText(ToText):
 
     def write(self, values: pa.Array) -> tuple[pa.Array, Mask]:
         texts = values.cast(pa.string())
+        if values.type.scale <= 6:
+            return texts, np.ones(len(values), dtype=np.bool_)
+        # Arrow writes small numbers of a large scale with an exponent.
         return texts, ~mask_of(pc.match_substring(texts, "E"))
 
     def write_exactly(self, value: Decimal) -> str:
@@ -176,7 +179,8 @@ class TextToBinary(Conversion):
             return value.encode(self.codec)
         except UnicodeEncodeError as error:
             raise Refusal(
-                Reason.BAD_TEXT, f'"{value[error.start]}" cannot be written in {self.codec}: choose another encoding'
+                Reason.BAD_TEXT,
+                f'"{value[error.start]}" cannot be written in {self.codec}: choose another encoding',
             ) from None
 
 
@@ -198,7 +202,8 @@ class TextToBoolean(Conversion):
         both = set(self.true) & set(self.false)
         if both:
             raise ConversionError(
-                f'"{min(both)}" stands for true and for false', "give true_values and false_values without a common word"
+                f'"{min(both)}" stands for true and for false',
+                "give true_values and false_values without a common word",
             )
 
     def quick(self, values: pa.Array) -> tuple[pa.Array, Mask]:

@@ -23,7 +23,11 @@ from kanal.core.types import DOUBLE, MAX_PRECISION, Family, SqlType, decimal
 #: Decimals that the quotient of two decimals has at least.
 DIVISION_SCALE = 16
 _ZERO = "division by zero: guard it, for instance with NULLIF(divisor, 0)"
-_KERNELS: dict[str, Callable[..., Any]] = {"+": pc.add_checked, "-": pc.subtract_checked, "*": pc.multiply_checked}
+_KERNELS: dict[str, Callable[..., Any]] = {
+    "+": pc.add_checked,
+    "-": pc.subtract_checked,
+    "*": pc.multiply_checked,
+}
 _EXACTLY: dict[str, Callable[[Decimal, Decimal], Decimal]] = {
     "+": EXACT.add,
     "-": EXACT.subtract,
@@ -153,7 +157,10 @@ def _decimal(operator: str, left: Node, right: Node) -> Node:
     left_scale, right_scale = left.type.scale or 0, right.type.scale or 0
     precisions = (left.type.precision or 1, right.type.precision or 1)
     quick = operator != "%" and (
-        (operator in "+-" and max(left.type.whole_digits, right.type.whole_digits) + (result.scale or 0) < MAX_PRECISION)
+        (
+            operator in "+-"
+            and max(left.type.whole_digits, right.type.whole_digits) + (result.scale or 0) < MAX_PRECISION
+        )
         or (operator == "*" and sum(precisions) < MAX_PRECISION)
         or (
             operator == "/"
@@ -265,7 +272,8 @@ def negative(node: Node) -> Node:
     """The number with the other sign."""
     if node.type.family is Family.INTEGER:
         if node.constant and node.value() is not None:
-            return Node(node.type, lambda _, s=pa.scalar(-node.value(), node.type.arrow): s, constant=True)
+            turned = pa.scalar(-node.value(), node.type.arrow)
+            return Node(node.type, lambda _: turned, constant=True)
         zero = Node(node.type, lambda _: pa.scalar(0, node.type.arrow), constant=True)
         return arithmetic("-", zero, node)
     if node.type.family in (Family.DECIMAL, Family.DOUBLE):

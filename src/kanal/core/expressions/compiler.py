@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from decimal import Decimal
 from typing import Any
 
 import pyarrow as pa
 from sqlglot import exp
 
 from kanal.core.conversions import Options
+from kanal.core.conversions.rounding import EXACT
 from kanal.core.errors import ExpressionError, KanalError
 from kanal.core.expressions import arithmetic, logic, registry, temporal
 from kanal.core.expressions.nodes import Node, constant, convert, null_of, text_constant
@@ -130,7 +132,9 @@ def _column(compiler: _Compiler, tree: exp.Column) -> Node:
     if qualifier is not None:
         owner = find_name(qualifier.name, qualifier.quoted, scope.lookups)
         if owner is None:
-            raise ExpressionError(f'There is no look-up "{qualifier.name}"', did_you_mean(qualifier.name, scope.lookups))
+            raise ExpressionError(
+                f'There is no look-up "{qualifier.name}"', did_you_mean(qualifier.name, scope.lookups)
+            )
         columns, place = scope.lookups[owner], f"look-up {owner}"
     name = find_name(tree.this.name, tree.this.quoted, columns)
     if name is None:
@@ -152,7 +156,7 @@ def _literal(_: _Compiler, tree: exp.Literal) -> Node:
 
 def number_constant(text: str) -> Node:
     """A number as written: integer, bigint or decimal by its digits; with an exponent, an exact decimal too."""
-    number = arithmetic.Decimal(text)
+    number = Decimal(text)
     if text.isdigit():
         for sql_type in (INTEGER, BIGINT):
             if number <= sql_type.integer_range[1]:
@@ -162,8 +166,10 @@ def number_constant(text: str) -> Node:
     whole = max(1, len(digits) + int(exponent))
     if whole + scale > 76:
         return constant(float(text), DOUBLE)
-    return constant(number.quantize(arithmetic.Decimal(1).scaleb(-scale), context=arithmetic.EXACT),
-                    decimal(whole + scale, scale))
+    return constant(
+        number.quantize(Decimal(1).scaleb(-scale), context=EXACT),
+        decimal(whole + scale, scale),
+    )
 
 
 @_handles(exp.Null)
@@ -210,11 +216,19 @@ def parameter_constant(value: Any) -> Node:
     names = {"date32[day]": "date", "timestamp[us]": "timestamp", "time64[us]": "time"}
     name = names.get(str(scalar.type))
     if name is None:
-        raise ExpressionError(f"a parameter cannot be {type(value).__name__}", "use text, a number, a boolean or a date")
+        raise ExpressionError(
+            f"a parameter cannot be {type(value).__name__}", "use text, a number, a boolean or a date"
+        )
     return constant(value, parse_type(name))
 
 
-_OPERATORS: dict[type[exp.Expression], str] = {exp.Add: "+", exp.Sub: "-", exp.Mul: "*", exp.Div: "/", exp.Mod: "%"}
+_OPERATORS: dict[Any, str] = {
+    exp.Add: "+",
+    exp.Sub: "-",
+    exp.Mul: "*",
+    exp.Div: "/",
+    exp.Mod: "%",
+}
 
 
 @_handles(*_OPERATORS)
@@ -231,7 +245,7 @@ def _negative(compiler: _Compiler, tree: exp.Neg) -> Node:
     return arithmetic.negative(compiler.compile(tree.this))
 
 
-_COMPARISONS: dict[type[exp.Expression], str] = {
+_COMPARISONS: dict[Any, str] = {
     exp.EQ: "=",
     exp.NEQ: "<>",
     exp.LT: "<",
@@ -286,12 +300,12 @@ def _is(compiler: _Compiler, tree: exp.Is) -> Node:
 
 @_handles(exp.NullSafeNEQ)
 def _distinct(compiler: _Compiler, tree: exp.NullSafeNEQ) -> Node:
-    return logic.distinct(*compiler.all([tree.this, tree.expression]), is_distinct=True)
+    return logic.distinct(compiler.compile(tree.this), compiler.compile(tree.expression), is_distinct=True)
 
 
 @_handles(exp.NullSafeEQ)
 def _not_distinct(compiler: _Compiler, tree: exp.NullSafeEQ) -> Node:
-    return logic.distinct(*compiler.all([tree.this, tree.expression]), is_distinct=False)
+    return logic.distinct(compiler.compile(tree.this), compiler.compile(tree.expression), is_distinct=False)
 
 
 @_handles(exp.Case)
@@ -370,8 +384,8 @@ def _like(compiler: _Compiler, tree: exp.Binary) -> Node:
     return _pattern_match(compiler, tree, text_constant("\\"))
 
 
-def _pattern_match(compiler: _Compiler, tree: exp.Expression, escape: Node) -> Node:
-    names = {exp.Like: "like", exp.ILike: "ilike", exp.SimilarTo: "similar_to"}
+def _pattern_match(compiler: _Compiler, tree: Any, escape: Node) -> Node:
+    names: dict[Any, str] = {exp.Like: "like", exp.ILike: "ilike", exp.SimilarTo: "similar_to"}
     if type(tree) not in names:
         raise ExpressionError("ESCAPE must follow LIKE or SIMILAR TO")
     value, pattern = compiler.all([tree.this, tree.expression])

@@ -227,4 +227,3 @@ def extreme(nodes: Sequence[Node], greatest: bool) -> Node:
         return values
 
     return Node(common, evaluate)
-

@@ -6,7 +6,7 @@ import inspect
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, ParamSpec, TypeVar
 
 import pyarrow as pa
 
@@ -18,6 +18,8 @@ from kanal.core.frame import Frame
 from kanal.core.nearest import did_you_mean
 from kanal.core.types import DOUBLE, TEXT, Family, SqlType, decimal, parse_type
 
+Arguments = ParamSpec("Arguments")
+Result = TypeVar("Result")
 Body = Callable[..., Datum]
 Returns = Callable[[list[SqlType]], SqlType]
 
@@ -125,11 +127,11 @@ def elementwise(body: Callable[..., Any], result: SqlType) -> Body:
 
 def python_function(
     signature: str, example: tuple[str, str | None], group: str
-) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+) -> Callable[[Callable[Arguments, Result]], Callable[Arguments, Result]]:
     """Register a function whose body is called with Python values, one row at a time."""
     result = parse_type(signature.rpartition("->")[2].strip())
 
-    def register(body: Callable[..., Any]) -> Callable[..., Any]:
+    def register(body: Callable[Arguments, Result]) -> Callable[Arguments, Result]:
         function(signature, example, group)(elementwise(body, result))
         return body
 

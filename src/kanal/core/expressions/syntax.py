@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+from typing import Any, ClassVar
 
 from sqlglot import exp
 from sqlglot.dialects.postgres import Postgres
@@ -16,9 +17,9 @@ logging.getLogger("sqlglot").setLevel(logging.ERROR)
 class _Expressions(Postgres):
     """SQL in which every plain function call stays what was written: its meaning is not the parser's to decide."""
 
-    class Parser(Postgres.Parser):
-        FUNCTIONS = {}  # noqa: RUF012
-        FUNCTION_PARSERS = {  # noqa: RUF012
+    class Parser(Postgres.Parser):  # type: ignore[misc, valid-type]
+        FUNCTIONS: ClassVar[dict[str, Any]] = {}
+        FUNCTION_PARSERS: ClassVar[dict[str, Any]] = {
             name: parse
             for name, parse in Postgres.Parser.FUNCTION_PARSERS.items()
             if name in {"CAST", "EXTRACT", "OVERLAY", "POSITION", "SUBSTRING", "TRIM"}
@@ -41,7 +42,9 @@ def parse(text: str) -> exp.Expression:
         found = detail.get("highlight") or ""
         if found.strip() in ("", ")") or position >= len(text):
             raise ExpressionError("the expression ends too early", "complete it", text, len(text)) from None
-        raise ExpressionError(f'the expression cannot be read at "{found}"', "correct it there", text, position) from None
+        raise ExpressionError(
+            f'the expression cannot be read at "{found}"', "correct it there", text, position
+        ) from None
     except TokenError:
         raise ExpressionError(
             "the expression cannot be read: a quote or comment is not closed", "close it", text, None

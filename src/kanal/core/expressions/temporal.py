@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from kanal.core.arrays import Datum, Mask, valid_mask
+from kanal.core.arrays import Datum, Mask, from_unscaled, valid_mask
 from kanal.core.conversions import Options
 from kanal.core.conversions.temporal import check_zone
 from kanal.core.errors import ExpressionError
@@ -161,12 +161,9 @@ def _interval_parts(values: pa.Array) -> list[NDArray[np.int64]]:
     return parts
 
 
-def _interval(months: Any, days: Any, microseconds: Any, valid: Mask) -> pa.Array:
-    fields = [
-        pa.array(np.asarray(months, dtype=np.int32)),
-        pa.array(np.asarray(days, dtype=np.int32)),
-        pa.array(np.asarray(microseconds, dtype=np.int64)),
-    ]
+def _interval(parts: list[NDArray[np.int64]], valid: Mask) -> pa.Array:
+    months, days, microseconds = parts
+    fields = [pa.array(months.astype(np.int32)), pa.array(days.astype(np.int32)), pa.array(microseconds)]
     names = ["months", "days", "microseconds"]
     return pa.StructArray.from_arrays(fields, names, mask=pa.array(~valid)).cast(INTERVAL.arrow)
 
@@ -203,7 +200,7 @@ def _interval_sum(left: Node, right: Node, sign: int) -> Node:
     def evaluate(frame: Frame) -> Datum:
         a, b = frame.array(left.evaluate(frame)), frame.array(right.evaluate(frame))
         summed = [x + sign * y for x, y in zip(_interval_parts(a), _interval_parts(b), strict=True)]
-        return _interval(*summed, valid_mask(a) & valid_mask(b))
+        return _interval(summed, valid_mask(a) & valid_mask(b))
 
     return Node(INTERVAL, evaluate)
 
@@ -216,7 +213,7 @@ def _times(interval: Node, count: Node) -> Node:
         within = np.abs(factor) < 10**6
         frame.refuse(valid & ~within, Reason.OUT_OF_RANGE, "an interval is multiplied by at most a million", b)
         factor = np.where(within, factor, 0)
-        return _interval(*(part * factor for part in _interval_parts(a)), valid & within)
+        return _interval([part * factor for part in _interval_parts(a)], valid & within)
 
     return Node(INTERVAL, evaluate)
 
@@ -232,7 +229,7 @@ def _difference(left: Node, right: Node) -> Node:
         a, b = (frame.array(node.evaluate(frame)).cast(common.arrow) for node in (left, right))
         apart = _numbers(a, pa.int64()) - _numbers(b, pa.int64())
         days = np.sign(apart) * (np.abs(apart) // _DAY)
-        return _interval(np.zeros(len(days)), days, apart - days * _DAY, valid_mask(a) & valid_mask(b))
+        return _interval([np.zeros_like(days), days, apart - days * _DAY], valid_mask(a) & valid_mask(b))
 
     return Node(INTERVAL, evaluate)
 
@@ -303,9 +300,7 @@ def _whole(values: pa.Array) -> pa.Array:
 
 
 def _millionths(numbers: NDArray[np.int64], valid: Mask, result: SqlType) -> pa.Array:
-    whole = pa.array(numbers, mask=~valid).cast(pa.decimal128(19, 0))
-    scaled = pa.Array.from_buffers(pa.decimal128(19, 6), len(whole), whole.buffers(), offset=whole.offset)
-    return scaled.cast(result.arrow)
+    return from_unscaled(numbers, decimal(19, 6), valid).cast(result.arrow)
 
 
 def _extract_interval(field: str, node: Node) -> Node:
@@ -317,7 +312,8 @@ def _extract_interval(field: str, node: Node) -> Node:
         valid = valid_mask(values)
 
         def quotient(numbers: NDArray[np.int64], by: int) -> NDArray[np.int64]:
-            return np.sign(numbers) * (np.abs(numbers) // by)
+            whole: NDArray[np.int64] = np.sign(numbers) * (np.abs(numbers) // by)
+            return whole
 
         if field == "epoch":
             years, rest = quotient(months, 12), np.fmod(months, 12)
@@ -396,5 +392,3 @@ def current_timestamp() -> Node:
 def current_date() -> Node:
     """The day, in UTC, on which the run started."""
     return Node(DATE, lambda frame: pa.scalar(frame.moment.astimezone(dt.UTC).date(), DATE.arrow))
-
-

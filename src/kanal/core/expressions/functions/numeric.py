@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -160,4 +159,3 @@ def power(frame: Frame, base: pa.Array, exponent: pa.Array) -> pa.Array:
     frame.refuse(root | zero, Reason.OUT_OF_RANGE, "the power is not a real number", base)
     base = null_where_not(base, ~(root | zero))
     return within_double(frame, pc.power(base, exponent), base, exponent)
-

@@ -107,7 +107,7 @@ def substring(frame: Frame, text: pa.Array, start: pa.Array, length: pa.Array | 
             return pc.if_else(pc.is_valid(text), pa.scalar(""), text)
         return pc.utf8_slice_codeunits(text, begin, stop)
     lengths = [None] * len(text) if length is None else length.to_pylist()
-    result = []
+    result: list[str | None] = []
     for value, begin, size in zip(text.to_pylist(), start.to_pylist(), lengths, strict=True):
         if value is None or begin is None or (length is not None and size is None):
             result.append(None)
@@ -149,8 +149,10 @@ def replace(_: Frame, text: pa.Array, part: pa.Array, by: pa.Array) -> pa.Array:
     if isinstance(old, str) and isinstance(new, str):
         return pc.replace_substring(text, old, new) if old else text
     rows = zip(text.to_pylist(), part.to_pylist(), by.to_pylist(), strict=True)
-    return pa.array([None if None in row else row[0].replace(row[1], row[2]) if row[1] else row[0] for row in rows],
-                    pa.string())
+    return pa.array(
+        [None if None in row else row[0].replace(row[1], row[2]) if row[1] else row[0] for row in rows],
+        pa.string(),
+    )
 
 
 @python_function("translate(text, text, text) -> text", ("translate('a-b.c', '-.', '_')", "a_bc"), _GROUP)
@@ -169,7 +171,9 @@ def overlay(text: str, by: str, start: int) -> str:
 
 
 @python_function(
-    "overlay(text, text, integer, integer) -> text", ("overlay('S-s' PLACING 'lui' FROM 2 FOR 1)", "Sluis"), _GROUP
+    "overlay(text, text, integer, integer) -> text",
+    ("overlay('S-s' PLACING 'lui' FROM 2 FOR 1)", "Sluis"),
+    _GROUP,
 )
 def overlay_for(text: str, by: str, start: int, length: int) -> str:
     """The text with so many characters replaced from a position on."""
@@ -190,8 +194,10 @@ def _padding(text: str, length: int, fill: str) -> str:
 @python_function("lpad(text, integer, text) -> text", ("lpad('42', 5, '0')", "00042"), _GROUP)
 def lpad(text: str, length: int, fill: str) -> str:
     """The text filled up at its start to a length; a longer text is cut."""
-    return (_padding(text, length, fill) + text)[: max(0, length)] if length < len(text) else (
-        _padding(text, length, fill) + text
+    return (
+        (_padding(text, length, fill) + text)[: max(0, length)]
+        if length < len(text)
+        else (_padding(text, length, fill) + text)
     )
 
 
@@ -323,7 +329,7 @@ def _full_match(kind: str, text: str, pattern: str, escape: str) -> bool:
 
 @function("like(text, text, text) -> boolean", ("'Sluis' LIKE 'Sl%'", "true"), "Patterns")
 def like(frame: Frame, text: pa.Array, pattern: pa.Array, escape: pa.Array) -> pa.Array:
-    """`text LIKE pattern [ESCAPE c]`: % stands for any characters, _ for one; the escape is a backslash if not given."""
+    """`text LIKE pattern [ESCAPE c]`: % stands for any characters, _ for one; the escape is a backslash by default."""
     same, sign = _one(pattern), _one(escape)
     if isinstance(same, str) and sign == "\\":
         return pc.match_like(text, same) if not same.endswith("\\") else _matched(frame, "like", text, pattern, escape)
@@ -386,7 +392,9 @@ def regexp_like_flags(text: str, pattern: str, flags: str) -> bool:
 
 
 @python_function(
-    "regexp_replace(text, text, text) -> text", (r"regexp_replace('a1b22', '[0-9]+', '#')", "a#b22"), "Patterns"
+    "regexp_replace(text, text, text) -> text",
+    (r"regexp_replace('a1b22', '[0-9]+', '#')", "a#b22"),
+    "Patterns",
 )
 def regexp_replace(text: str, pattern: str, by: str) -> str:
     r"""The text with the first match replaced; \1 to \9 stand for its groups, \& for all of it."""
@@ -394,7 +402,9 @@ def regexp_replace(text: str, pattern: str, by: str) -> str:
 
 
 @python_function(
-    "regexp_replace(text, text, text, text) -> text", ("regexp_replace('a1b22', '[0-9]', '#', 'g')", "a#b##"), "Patterns"
+    "regexp_replace(text, text, text, text) -> text",
+    ("regexp_replace('a1b22', '[0-9]', '#', 'g')", "a#b##"),
+    "Patterns",
 )
 def regexp_replace_flags(text: str, pattern: str, by: str, flags: str) -> str:
     """As regexp_replace, with flags: g replaces every match, i regardless of case."""

@@ -1,0 +1,34 @@
+# Two commands do everything on a fresh machine: make demo and make test. They need git, make and Python 3.11 or newer.
+PYTHON ?= $(shell for p in python3.13 python3.12 python3.11 python3 python; do \
+	command -v $$p >/dev/null 2>&1 && $$p -c 'import sys; sys.exit(sys.version_info < (3, 11))' 2>/dev/null \
+	&& { echo $$p; break; }; done)
+BIN := .venv/bin
+
+.PHONY: demo test lint types imports check clean
+
+demo: .venv/ready
+	$(BIN)/kanal demo kanal-demo
+
+test: .venv/ready
+	$(BIN)/pytest -n auto
+
+lint: .venv/ready
+	$(BIN)/ruff check src tests benchmarks
+	$(BIN)/ruff format --check src tests benchmarks
+
+types: .venv/ready
+	$(BIN)/mypy
+
+imports: .venv/ready
+	$(BIN)/lint-imports
+
+check: lint types imports test
+
+.venv/ready: pyproject.toml
+	@test -n "$(PYTHON)" || { echo "Kanal needs Python 3.11 or newer; none was found."; exit 1; }
+	$(PYTHON) -m venv .venv
+	$(BIN)/pip install --quiet --disable-pip-version-check -e '.[dev]'
+	touch $@
+
+clean:
+	rm -rf .venv kanal-demo build dist .pytest_cache .mypy_cache .ruff_cache .hypothesis
