@@ -13,16 +13,18 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from kanal.core.arrays import mask_of, patch, valid_mask
+from kanal.core.columns import SourceColumn, TargetColumn
 from kanal.core.conversions import Options, converter
 from kanal.core.conversions.base import Conversion
-from kanal.core.errors import ConversionError, ExpressionError, KanalError
+from kanal.core.errors import ExpressionError, KanalError
 from kanal.core.expressions import Expression, Scope, compile_expression
 from kanal.core.expressions.compiler import parameter_constant
 from kanal.core.expressions.nodes import common_type, convert
 from kanal.core.faults import Fault
-from kanal.core.frame import ColumnKey, Frame, SourceBatch, with_strays
+from kanal.core.frame import Frame, SourceBatch, with_strays
 from kanal.core.lookups import LookupTable
 from kanal.core.reasons import Reason
+from kanal.core.rejects import Reject
 from kanal.core.types import TEXT, Family, SqlType
 
 Rows = NDArray[np.intp]
@@ -30,27 +32,6 @@ Rows = NDArray[np.intp]
 
 class FailOnBadValue(KanalError):
     """A value that does not fit, in a column for which the pipeline says that this fails the step."""
-
-
-@dataclass(frozen=True)
-class SourceColumn:
-    """A column that a reader delivers: its SQL type, and the type in which values are stored where they differ.
-
-    `loose` says that a row may hold a value of any type, which then comes as a stray text.
-    """
-
-    type: SqlType
-    stored: SqlType
-    loose: bool = False
-
-
-@dataclass(frozen=True)
-class TargetColumn:
-    """A column as its table declares it; `type` is None where the table says nothing of it."""
-
-    name: str
-    type: SqlType | None
-    nullable: bool = True
 
 
 @dataclass(frozen=True)
@@ -63,17 +44,6 @@ class ColumnRule:
     default: Any = None
     if_bad: Literal["reject", "null", "fail"] = "reject"
     bad_value: Any = None
-
-
-@dataclass(frozen=True)
-class Reject:
-    """A row that is not loaded: the first bad column and why, and the whole source row as text."""
-
-    column: str | None
-    reason: Reason
-    value: str | None
-    message: str
-    row: dict[str, str | None]
 
 
 # --- filter ------------------------------------------------------------------------------------------------------
@@ -325,23 +295,3 @@ def rejects_of(batch: SourceBatch, faults: Sequence[tuple[str | None, Fault]]) -
     keep = np.ones(batch.rows, dtype=np.bool_)
     keep[bad] = False
     return rejects, np.flatnonzero(keep)
-
-
-__all__ = [
-    "CheckPlan",
-    "ColumnKey",
-    "ColumnPlan",
-    "ColumnRule",
-    "ConversionError",
-    "FailOnBadValue",
-    "LookupPlan",
-    "Reject",
-    "SourceColumn",
-    "TargetColumn",
-    "check_rows",
-    "convert_columns",
-    "filter_rows",
-    "look_up",
-    "plan_lookup",
-    "rejects_of",
-]

@@ -18,7 +18,7 @@ from sqlalchemy import exc
 from kanal.core.arrays import single
 from kanal.core.errors import KanalError
 from kanal.core.faults import Fault
-from kanal.core.frame import SourceBatch
+from kanal.core.frame import Frame, SourceBatch
 from kanal.core.nearest import did_you_mean
 from kanal.core.types import (
     BIGINT,
@@ -335,8 +335,6 @@ class Database:
 
     def read_columns(self, table: TableInfo, columns: Sequence[str]) -> dict[str, pa.Array]:
         """Whole columns of a table in memory, for a look-up; values that their type cannot hold become NULL."""
-        from kanal.core.frame import Frame
-
         types = {name: column.type for name, column in table.source_columns().items()}
         parts: dict[str, list[pa.Array]] = {name: [] for name in columns}
         with self.read(Reading(table, None, tuple(columns), 100_000)) as batches:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from kanal.core.transformation import SourceColumn, TargetColumn
+from kanal.core.columns import SourceColumn, TargetColumn
 from kanal.core.types import TEXT, SqlType
 
 

@@ -17,8 +17,6 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-import adbc_driver_manager
-import adbc_driver_sqlite.dbapi
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -46,7 +44,13 @@ _NATIVE = {
 }
 #: Significant digits of a decimal that a floating value, and so SQLite, always keeps.
 _EXACT_DIGITS = 15
-_ADBC_ERRORS = (adbc_driver_manager.Error, OSError)
+
+
+def driver_errors() -> tuple[type[BaseException], ...]:
+    """What the Arrow driver raises; it is imported only where rows are moved, since that takes half a second."""
+    import adbc_driver_manager
+
+    return adbc_driver_manager.Error, OSError
 
 
 def affinity(declared: str) -> str:
@@ -151,6 +155,8 @@ class SQLite(Database):
     @contextlib.contextmanager
     def arrow(self) -> Iterator[Any]:
         """A connection of the Arrow driver; its errors become Kanal's."""
+        import adbc_driver_sqlite.dbapi
+
         self.check_file()
         uri = f"file:{str(self.path.resolve()).replace('%', '%25').replace('?', '%3f').replace('#', '%23')}?mode=rw"
         try:
@@ -162,7 +168,7 @@ class SQLite(Database):
                 yield connection
             finally:
                 connection.close()
-        except _ADBC_ERRORS as error:
+        except driver_errors() as error:
             raise self.failed(words_of(error)) from None
 
     def shares_lock_with(self, other: Database) -> bool:
@@ -284,7 +290,7 @@ class SQLite(Database):
                         rows = reader.read_next_batch()
                     except StopIteration:
                         return
-                    except (pa.ArrowException, *_ADBC_ERRORS) as error:
+                    except (pa.ArrowException, *driver_errors()) as error:
                         raise self.failed(words_of(error)) from None
                     if first:
                         # The row that told the driver each column's type.
@@ -384,7 +390,7 @@ class SQLiteLoad(Load):
         for statement in split_statements(sql):
             try:
                 total += self._changes(statement)
-            except _ADBC_ERRORS as error:
+            except driver_errors() as error:
                 raise self.database.failed(words_of(error)) from None
         return total
 
@@ -431,9 +437,9 @@ class SQLiteLoad(Load):
         self._plain("SAVEPOINT kanal")
         try:
             work()
-        except _ADBC_ERRORS as error:
+        except driver_errors() as error:
             words = words_of(error)
-            with contextlib.suppress(*_ADBC_ERRORS):
+            with contextlib.suppress(*driver_errors()):
                 self._plain("ROLLBACK TO kanal")
                 self._plain("RELEASE kanal")
             if "constraint failed" in words or "datatype mismatch" in words or "constraint" in words.lower():
@@ -462,7 +468,7 @@ class SQLiteLoad(Load):
             if self._deferred:
                 self._check_references()
             self.arrow.commit()
-        except _ADBC_ERRORS as error:
+        except driver_errors() as error:
             raise self.database.failed(words_of(error)) from None
 
     def _check_references(self) -> None:
@@ -479,9 +485,9 @@ class SQLiteLoad(Load):
             )
 
     def close(self) -> None:
-        with contextlib.suppress(*_ADBC_ERRORS):
+        with contextlib.suppress(*driver_errors()):
             self.arrow_cursor.close()
-        with contextlib.suppress(*_ADBC_ERRORS):
+        with contextlib.suppress(*driver_errors()):
             self.arrow.rollback()
 
 

@@ -16,8 +16,8 @@ import sqlalchemy as sa
 from sqlalchemy import exc
 
 from kanal.core.errors import KanalError
+from kanal.core.rejects import Reject
 from kanal.core.tally import Tally
-from kanal.core.transformation import Reject
 from kanal.databases.base import Database
 
 _metadata = sa.MetaData()

@@ -7,6 +7,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
+from kanal.core.columns import SourceColumn, TargetColumn
 from kanal.core.errors import ExpressionError, KanalError
 from kanal.core.expressions import Expression, Scope, compile_expression
 from kanal.core.nearest import did_you_mean
@@ -15,8 +16,6 @@ from kanal.core.transformation import (
     ColumnPlan,
     ColumnRule,
     LookupPlan,
-    SourceColumn,
-    TargetColumn,
     plan_lookup,
 )
 from kanal.core.types import BOOLEAN, Family, SqlType, parse_type

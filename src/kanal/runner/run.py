@@ -9,8 +9,8 @@ from typing import Any, Protocol
 
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
+from kanal.core.rejects import Reject
 from kanal.core.tally import Tally
-from kanal.core.transformation import Reject
 from kanal.databases import open_database
 from kanal.definition import JobDefinition, JobError, Problem
 from kanal.runlog import RunLogStore, StepRecord

@@ -17,9 +17,9 @@ from kanal.core.frame import Frame, SourceBatch
 from kanal.core.keys import SeenKeys, last_of_each
 from kanal.core.lookups import LookupTable
 from kanal.core.reasons import Reason
+from kanal.core.rejects import Reject
 from kanal.core.tally import Tally
 from kanal.core.transformation import (
-    Reject,
     check_rows,
     convert_columns,
     filter_rows,

@@ -1,0 +1,28 @@
+"""What the core has to know of the columns that rows come from and go to."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from kanal.core.types import SqlType
+
+
+@dataclass(frozen=True)
+class SourceColumn:
+    """A column that a reader delivers: its SQL type, and the type in which values are stored where they differ.
+
+    `loose` says that a row may hold a value of any type, which then comes as a stray text.
+    """
+
+    type: SqlType
+    stored: SqlType
+    loose: bool = False
+
+
+@dataclass(frozen=True)
+class TargetColumn:
+    """A column as its table declares it; `type` is None where the table says nothing of it."""
+
+    name: str
+    type: SqlType | None
+    nullable: bool = True
