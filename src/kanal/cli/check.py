@@ -9,6 +9,7 @@ from rich.console import Console
 from rich.markup import escape
 
 from kanal.cli.output import console, indented, print_json
+from kanal.core.errors import capital
 from kanal.definition import JobError, Problem
 from kanal.job import Job
 from kanal.runner import plan_job
@@ -50,9 +51,9 @@ def check(path: Path, json: bool) -> int:
 def _print(screen: Console, mark: str, problem: Problem) -> None:
     where = f"{problem.file.name}:{problem.line}" if problem.file and problem.line else ""
     screen.print(f"{mark} [bold]{escape(where)}[/]  {escape(problem.place)}")
-    screen.print(indented(escape(problem.what)))
+    screen.print(indented(escape(capital(problem.what))))
     if problem.remedy:
-        screen.print(indented(f"[cyan]→[/] {escape(problem.remedy)}"))
+        screen.print(indented(f"[cyan]→[/] {escape(capital(problem.remedy))}"))
     screen.print()
 
 

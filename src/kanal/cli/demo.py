@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from kanal.cli.output import console, print_json
-from kanal.cli.run import exit_status, print_hints, print_run, run_shown
+from kanal.cli.run import exit_status, print_run, run_shown
 from kanal.demo import write_demo
 from kanal.job import Job
 from kanal.runner import run_document, run_log_of
@@ -23,12 +23,4 @@ def demo(folder: Path, passages: int, json: bool) -> int:
         print_json(run_document(outcome))
         return exit_status(outcome)
     print_run(screen, outcome, run_log_of(job), path)
-    print_hints(
-        screen,
-        [
-            (f"kanal order {path}", "what waits for what, and why"),
-            (f"kanal run {path}", "run it again: nothing changes"),
-            (f"kanal check {path}", "after changing the job, all that is wrong with it"),
-        ],
-    )
     return exit_status(outcome)

@@ -139,7 +139,7 @@ def rejects_table(groups: Sequence[dict[str, Any]]) -> Table:
             escape(group["column"] or ""),
             group["reason"],
             f"{group['rows']:,}",
-            escape(example(said, 60).removeprefix("the target refused the row: ")),
+            escape(example(said and said.removeprefix("the target refused the row: "), 60)),
         )
     return made
 

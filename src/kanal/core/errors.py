@@ -17,8 +17,13 @@ class KanalError(Exception):
 
 def sentence(what: str, remedy: str = "") -> str:
     """What happened and what to do about it, as one or two sentences."""
-    text = f"{what}. {remedy[0].upper()}{remedy[1:]}" if remedy else what
+    text = f"{what}. {capital(remedy)}" if remedy else what
     return text if text.endswith((".", "?", "!")) else f"{text}."
+
+
+def capital(text: str) -> str:
+    """A text with its first letter in upper case, for the start of a sentence."""
+    return text[:1].upper() + text[1:]
 
 
 class ExpressionError(KanalError):

@@ -279,9 +279,11 @@ class _PipelinePlanner:
         scope = Scope(types, {plan.name: plan.types for plan, _, _ in lookups}, self.job.parameters, place)
         where = self._where(Scope(types, {}, self.job.parameters, place))
         key = self._key(target)
+        sound = len(self.planner.problems)
         columns = self._columns(source, target, scope, described, key)
         checks = self._checks(columns)
-        self._check_key(key, columns)
+        if len(self.planner.problems) == sound:
+            self._check_key(key, columns)
         order_by = self._order_by(source)
         if len(self.planner.problems) > before:
             return None

@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kanal.core.arrays import Mask, mask_of
-from kanal.core.conversions.base import Conversion, Direct, Factory, Options, conversion, decided, only
+from kanal.core.conversions.base import Conversion, Direct, Options, conversion, decided, only
 from kanal.core.conversions.rounding import EXACT, ROUNDING
 from kanal.core.errors import ConversionError
 from kanal.core.faults import Refusal
@@ -403,20 +403,30 @@ class DoubleToDouble(_NumberToNumber):
         return value if not math.isfinite(value) else super().exact(value)
 
 
-class _DoubleToExact(_NumberToNumber):
-    """Floating values by the shortest decimal text that stands for them."""
+@conversion(Family.DOUBLE, Family.INTEGER)
+class DoubleToInteger(_NumberToNumber):
+    """Floating values to integers; a fraction is refused unless rounding is set."""
+
+    def quick(self, values: pa.Array) -> tuple[pa.Array, Mask]:
+        wide = values.cast(pa.float64())
+        rounded = _round(wide, 0, self.given.rounding)
+        # Up to 2 to the 53rd, a half is a half in binary as in decimal, so rounding either is the same.
+        sure = mask_of(pc.less_equal(pc.abs(rounded), 2.0**53))
+        if self.given.rounding is None:
+            sure &= mask_of(pc.equal(rounded, wide))
+        return _narrow(only(rounded, sure).cast(pa.int64()), self.target, sure, values)
+
+
+@conversion(Family.DOUBLE, Family.DECIMAL)
+class DoubleToDecimal(_NumberToNumber):
+    """Floating values to decimals, by the shortest decimal text that stands for them."""
 
     def __init__(self, source: SqlType, target: SqlType, options: Options) -> None:
         super().__init__(source, target, options)
-        to_exact: Factory = TextToInteger if target.family is Family.INTEGER else TextToDecimal
-        self.through = to_exact(TEXT, target, Options(rounding=options.rounding))
+        self.through = TextToDecimal(TEXT, target, Options(rounding=options.rounding))
 
     def quick(self, values: pa.Array) -> tuple[pa.Array, Mask]:
         return self.through.quick(values.cast(pa.string()))
-
-
-conversion(Family.DOUBLE, Family.INTEGER)(_DoubleToExact)
-conversion(Family.DOUBLE, Family.DECIMAL)(_DoubleToExact)
 
 
 @conversion(Family.BOOLEAN, Family.INTEGER)

@@ -1,0 +1,87 @@
+"""Writes the pages that are made from the code: the schema of the job file, and the lists of functions and conversions.
+
+python docs/make.py          writes them
+python docs/make.py --check  says which of them differ from the code, and exits with 1 if any does
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+from pathlib import Path
+
+from kanal.core.expressions.registry import all_functions
+from kanal.core.reasons import Reason
+from kanal.definition import JobDefinition
+
+HERE = Path(__file__).parent
+
+
+def schema() -> str:
+    """The JSON Schema of a job file."""
+    document = JobDefinition.model_json_schema(by_alias=True)
+    document["title"] = "A job of Kanal"
+    document["properties"]["include"] = {
+        "anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}],
+        "description": "Other files, merged under this one.",
+    }
+    definitions = document["$defs"]
+    for name, kind in (("Source", "a table: CONNECTION:SCHEMA.TABLE"), ("Table", "a table: CONNECTION:SCHEMA.TABLE"),
+                       ("Column", "an SQL expression")):
+        definitions[name] = {"anyOf": [{"type": "string", "description": kind}, definitions[name]]}
+    return json.dumps(document, indent=1, ensure_ascii=False) + "\n"
+
+
+def functions() -> str:
+    """The tables of functions, by group."""
+    lines: list[str] = []
+    for group in dict.fromkeys(entry.group for entry in all_functions()):
+        lines += [f"### {group}", "", "| function | does | for instance | gives |", "|---|---|---|---|"]
+        for entry in all_functions():
+            if entry.group == group:
+                signature, example = (text.replace("|", "\\|") for text in (entry.signature, entry.example[0]))
+                meaning = " ".join(entry.meaning.split()).replace("|", "\\|")
+                lines.append(f"| `{signature}` | {meaning} | `{example}` | {_value(entry.example[1])} |")
+        lines.append("")
+    return "\n".join(lines)
+
+
+def _value(text: str | None) -> str:
+    return "NULL" if text is None else f"`{text}`" if text else "an empty text"
+
+
+def reasons() -> str:
+    """The table of reasons."""
+    rows = [f"| `{reason}` | {reason.explanation} |" for reason in Reason]
+    return "\n".join(["| reason | means |", "|---|---|", *rows, ""])
+
+
+def filled(page: str, mark: str, content: str) -> str:
+    """A page with the part between its two marks replaced."""
+    start, end = f"<!-- {mark} -->\n", f"<!-- /{mark} -->"
+    head, _, rest = page.partition(start)
+    _, _, tail = rest.partition(end)
+    return head + start + content + end + tail
+
+
+def pages() -> dict[Path, str]:
+    """Every page made from the code, with what it should hold."""
+    expressions, conversions = HERE / "expressions.md", HERE / "conversions.md"
+    return {
+        HERE / "job.schema.json": schema(),
+        expressions: filled(expressions.read_text(encoding="utf-8"), "functions", functions()),
+        conversions: filled(conversions.read_text(encoding="utf-8"), "reasons", reasons()),
+    }
+
+
+def main() -> None:
+    stale = [path for path, text in pages().items() if not path.exists() or path.read_text(encoding="utf-8") != text]
+    if "--check" in sys.argv:
+        print("\n".join(f"{path.name} differs from the code: run python docs/make.py" for path in stale))
+        sys.exit(1 if stale else 0)
+    for path, text in pages().items():
+        path.write_text(text, encoding="utf-8")
+
+
+if __name__ == "__main__":
+    main()
