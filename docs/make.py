@@ -26,8 +26,11 @@ def schema() -> str:
         "description": "Other files, merged under this one.",
     }
     definitions = document["$defs"]
-    for name, kind in (("Source", "a table: CONNECTION:SCHEMA.TABLE"), ("Table", "a table: CONNECTION:SCHEMA.TABLE"),
-                       ("Column", "an SQL expression")):
+    for name, kind in (
+        ("Source", "a table: CONNECTION:SCHEMA.TABLE"),
+        ("Table", "a table: CONNECTION:SCHEMA.TABLE"),
+        ("Column", "an SQL expression"),
+    ):
         definitions[name] = {"anyOf": [{"type": "string", "description": kind}, definitions[name]]}
     return json.dumps(document, indent=1, ensure_ascii=False) + "\n"
 
@@ -75,6 +78,7 @@ def pages() -> dict[Path, str]:
 
 
 def main() -> None:
+    """Write the pages, or compare them."""
     stale = [path for path, text in pages().items() if not path.exists() or path.read_text(encoding="utf-8") != text]
     if "--check" in sys.argv:
         print("\n".join(f"{path.name} differs from the code: run python docs/make.py" for path in stale))

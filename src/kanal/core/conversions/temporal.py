@@ -32,6 +32,8 @@ for _same in (Family.DATE, Family.TIME, Family.TIMESTAMP, Family.TIMESTAMPTZ):
 
 _EPOCH = dt.datetime(1970, 1, 1)
 _UTC = dt.UTC
+_LEAST = (dt.datetime.min - _EPOCH) // dt.timedelta(microseconds=1)
+_GREATEST = (dt.datetime.max - _EPOCH) // dt.timedelta(microseconds=1)
 
 
 def check_zone(name: str) -> str:
@@ -76,8 +78,14 @@ def localize(local: pa.Array, zone: str, ambiguous: str | None) -> tuple[pa.Arra
         pa.timestamp("us", "UTC")
     )
     late = pc.assume_timezone(values, zone, ambiguous="latest", nonexistent="latest").cast(pa.timestamp("us", "UTC"))
-    same = mask_of(pc.equal(early, late))
+    same = mask_of(pc.equal(early, late)) & _within_years(early)
     return null_where_not(early, same), decided(local, same)
+
+
+def _within_years(moments: pa.Array) -> Mask:
+    """True for moments in the years 1 to 9999, which are all that a timestamp may be."""
+    numbers = moments.cast(pa.int64())
+    return mask_of(pc.and_(pc.greater_equal(numbers, _LEAST), pc.less_equal(numbers, _GREATEST)))
 
 
 class _FromText(Conversion):
@@ -308,10 +316,16 @@ class TimestamptzToTimestamp(_Zoned):
 
     def quick(self, values: pa.Array) -> tuple[pa.Array, Mask]:
         local = pc.local_timestamp(values.cast(pa.timestamp("us", self.zone)))
-        return local, np.ones(len(values), dtype=np.bool_)
+        inside = _within_years(local)
+        return null_where_not(local, inside), decided(values, inside)
 
     def exact(self, value: dt.datetime) -> dt.datetime:
-        return value.astimezone(zoneinfo.ZoneInfo(self.zone)).replace(tzinfo=None)
+        try:
+            return value.astimezone(zoneinfo.ZoneInfo(self.zone)).replace(tzinfo=None)
+        except OverflowError:
+            raise Refusal(
+                Reason.OUT_OF_RANGE, f"{value} lies outside the years 1 to 9999 by the clocks of {self.zone}"
+            ) from None
 
 
 @conversion(Family.TIMESTAMPTZ, Family.DATE)
@@ -327,7 +341,9 @@ class TimestamptzToDate(_Zoned):
         self.day = TimestampToDate(stamp, target, Options(rounding=options.rounding))
 
     def quick(self, values: pa.Array) -> tuple[pa.Array, Mask]:
-        return self.day.quick(self.local.quick(values)[0])
+        local, inside = self.local.quick(values)
+        days, sure = self.day.quick(local)
+        return days, sure & inside
 
     def exact(self, value: dt.datetime) -> dt.date:
         return self.day.exact(self.local.exact(value))
@@ -338,11 +354,15 @@ class _MomentToText(ToText):
 
     options = frozenset({"too_long", "format"})
 
+    def __init__(self, source: SqlType, target: SqlType, options: Options) -> None:
+        super().__init__(source, target, options)
+        if options.format is not None:
+            compiled(options.format)
+
     def write(self, values: pa.Array) -> tuple[pa.Array, Mask]:
         sure = np.ones(len(values), dtype=np.bool_)
         if self.given.format is None:
             return self.iso(values), sure
-        compiled(self.given.format)
         return pa.nulls(len(values), pa.string()), np.zeros(len(values), dtype=np.bool_)
 
     def iso(self, values: pa.Array) -> pa.Array:
@@ -355,7 +375,9 @@ class _MomentToText(ToText):
         return _trim_fraction(values.cast(pa.string()))
 
     def write_exactly(self, value: Any) -> str:
-        layout = compiled(self.given.format or "%Y")
+        if self.given.format is None:
+            return str(self.iso(pa.array([value], self.source.arrow))[0].as_py())
+        layout = compiled(self.given.format)
         moment = value if not isinstance(value, dt.time) else dt.datetime.combine(_EPOCH.date(), value)
         if not isinstance(moment, dt.datetime):
             moment = dt.datetime.combine(moment, dt.time())

@@ -93,7 +93,7 @@ def _integer(operator: str, left: Node, right: Node, result: SqlType) -> Node:
 
     def overflow(frame: Frame, a: pa.Array, b: pa.Array) -> pa.Array:
         """The exact result by way of decimals, with a fault where it is out of range."""
-        wide = pa.decimal128(19, 0)
+        wide = pa.decimal256(19, 0)
         exact = _unchecked(operator)(a.cast(pa.int64()).cast(wide), b.cast(pa.int64()).cast(wide))
         bounds = [pa.scalar(Decimal(bound), pa.decimal128(38, 0)) for bound in (least, greatest)]
         exact = exact.cast(pa.decimal256(40, 0))

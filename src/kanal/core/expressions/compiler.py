@@ -132,9 +132,8 @@ def _column(compiler: _Compiler, tree: exp.Column) -> Node:
     if qualifier is not None:
         owner = find_name(qualifier.name, qualifier.quoted, scope.lookups)
         if owner is None:
-            raise ExpressionError(
-                f'There is no look-up "{qualifier.name}"', did_you_mean(qualifier.name, scope.lookups)
-            )
+            hint = did_you_mean(qualifier.name, scope.lookups) or "the pipeline has none; add it under lookup"
+            raise ExpressionError(f'There is no look-up "{qualifier.name}"', hint)
         columns, place = scope.lookups[owner], f"look-up {owner}"
     name = find_name(tree.this.name, tree.this.quoted, columns)
     if name is None:
@@ -389,7 +388,8 @@ def _pattern_match(compiler: _Compiler, tree: Any, escape: Node) -> Node:
     if type(tree) not in names:
         raise ExpressionError("ESCAPE must follow LIKE or SIMILAR TO")
     value, pattern = compiler.all([tree.this, tree.expression])
-    return registry.call(names[type(tree)], [value, pattern, escape])
+    matched = registry.call(names[type(tree)], [value, pattern, escape])
+    return logic.negation(matched) if tree.args.get("negate") else matched
 
 
 @_handles(exp.Anonymous)

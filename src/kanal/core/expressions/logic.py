@@ -31,6 +31,8 @@ def comparison(operator: str, left: Node, right: Node) -> Node:
     (left, right), common = unify([left, right], f"{operator}")
     if common.family in _INCOMPARABLE:
         raise ExpressionError(f"{operator} cannot compare {common} values", "CAST both sides to text")
+    if common.family is Family.NULL:
+        return null_of(BOOLEAN)
     kernel = _COMPARISONS[operator]
 
     def evaluate(frame: Frame) -> Datum:

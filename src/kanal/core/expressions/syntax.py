@@ -8,6 +8,7 @@ from typing import Any, ClassVar
 from sqlglot import exp
 from sqlglot.dialects.postgres import Postgres
 from sqlglot.errors import ParseError, TokenError
+from sqlglot.tokens import TokenType  # type: ignore[attr-defined]
 
 from kanal.core.errors import ExpressionError
 
@@ -25,7 +26,24 @@ class _Expressions(Postgres):
             if name in {"CAST", "EXTRACT", "OVERLAY", "POSITION", "SUBSTRING", "TRIM"}
         }
 
+        def _parse_interval(self, match_interval: bool = True, **_: Any) -> exp.Expression | None:
+            """INTERVAL and a text, which is left whole: the parser's own way would drop the time of '1 day 02:00'."""
+            if not (match_interval and self._curr and self._curr.token_type == TokenType.INTERVAL):
+                return None
+            if self._next is None or self._next.token_type != TokenType.STRING:
+                return None
+            self._advance()
+            text = exp.Literal.string(self._curr.text)
+            self._advance()
+            unit = None
+            if self._curr is not None and self._curr.text.lower().removesuffix("s") in INTERVAL_UNITS:
+                unit = exp.Var(this=self._curr.text)
+                self._advance()
+            return exp.Interval(this=text, unit=unit)
 
+
+#: Units that an interval may be given in.
+INTERVAL_UNITS = frozenset({"year", "month", "week", "day", "hour", "minute", "second"})
 _DIALECT = _Expressions()
 
 
