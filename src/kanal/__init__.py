@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from kanal.core.errors import KanalError as KanalError
+    from kanal.core.expressions.user import function as function
     from kanal.core.tally import Tally as Tally
     from kanal.definition import Check as Check
     from kanal.definition import Column as Column
@@ -31,6 +32,7 @@ __version__ = "0.1.0"
 _HOMES = {
     "KanalError": "kanal.core.errors",
     "Tally": "kanal.core.tally",
+    "function": "kanal.core.expressions.user",
     "Job": "kanal.job",
     "Run": "kanal.runner",
     "StepResult": "kanal.runner",

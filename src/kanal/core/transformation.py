@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Any, Literal, Protocol
 
 import numpy as np
 import pyarrow as pa
@@ -20,8 +20,9 @@ from kanal.core.errors import ExpressionError, KanalError
 from kanal.core.expressions import Expression, Scope, compile_expression
 from kanal.core.expressions.compiler import parameter_constant
 from kanal.core.expressions.nodes import common_type, convert
-from kanal.core.faults import Fault
+from kanal.core.faults import Fault, as_text
 from kanal.core.frame import Frame, SourceBatch, with_strays
+from kanal.core.keys import SeenKeys
 from kanal.core.lookups import LookupTable
 from kanal.core.reasons import Reason
 from kanal.core.rejects import Reject
@@ -246,31 +247,92 @@ def convert_columns(frame: Frame, plans: Sequence[ColumnPlan]) -> tuple[pa.Recor
 # --- check -------------------------------------------------------------------------------------------------------
 
 
+class RowCheck(Protocol):
+    """A check of converted rows: which rows fail, by what column, and what is said of each."""
+
+    @property
+    def name(self) -> str:
+        """The name of the check in the job."""
+
+    def failing(self, frame: Frame) -> list[tuple[str | None, Fault]]:
+        """A fault, with its column, for each row of the frame that fails."""
+
+
+def _failed(name: str, row: int, value: str | None, what: str) -> Fault:
+    return Fault(row, Reason.CHECK_FAILED, value, f"check {name} fails: {what}")
+
+
 @dataclass(frozen=True)
-class CheckPlan:
-    """A check, compiled over the converted row."""
+class ExpectCheck:
+    """A condition that must not be false."""
 
     name: str
     expect: Expression
 
+    def failing(self, frame: Frame) -> list[tuple[str | None, Fault]]:
+        """A fault for each row of which the condition is false."""
+        answer = frame.array(self.expect.node.evaluate(frame))
+        faults: list[tuple[str | None, Fault]] = [(None, fault) for fault in frame.collect()]
+        used = sorted(name for _, name in self.expect.uses)
+        for row in np.flatnonzero(mask_of(pc.invert(answer))).tolist():
+            values = {name: as_text(frame.batch.columns[name][row].as_py()) for name in used}
+            shown = ", ".join(f"{name} = {value}" for name, value in values.items())
+            alone = values[used[0]] if len(used) == 1 else shown
+            what = f"{self.expect.text}, where {shown}"
+            faults.append((used[0] if len(used) == 1 else None, _failed(self.name, row, alone, what)))
+        return faults
+
+
+class UniqueCheck:
+    """Columns of which no two rows of the load have the same values; the second and later ones fail."""
+
+    def __init__(self, name: str, columns: Sequence[str]) -> None:
+        self.name = name
+        self.columns = tuple(columns)
+        self._seen = SeenKeys()
+
+    def failing(self, frame: Frame) -> list[tuple[str | None, Fault]]:
+        """A fault for each row whose values came before."""
+        arrays = [frame.batch.columns[name] for name in self.columns]
+        faults: list[tuple[str | None, Fault]] = []
+        for row in np.flatnonzero(self._seen.repeated(arrays)).tolist():
+            key = ", ".join(str(as_text(values[row].as_py())) for values in arrays)
+            what = f"an earlier row of this load has {', '.join(self.columns)} = {key} too"
+            faults.append((self.columns[0], _failed(self.name, row, key, what)))
+        return faults
+
+
+class MembershipCheck:
+    """A value that must, or must not, stand in a column of a table."""
+
+    def __init__(self, name: str, value: Expression, label: str, values: pa.Array, wanted: bool) -> None:
+        self.name = name
+        self.value = value
+        self.label = label
+        self.wanted = wanted
+        self._table = LookupTable(name, {"value": values.unique().drop_null()}, ["value"])
+
+    def failing(self, frame: Frame) -> list[tuple[str | None, Fault]]:
+        """A fault for each row whose value is missing, or there when it must not be."""
+        values = frame.array(self.value.node.evaluate(frame))
+        faults: list[tuple[str | None, Fault]] = [(None, fault) for fault in frame.collect()]
+        _, found = self._table.find([values])
+        used = sorted(name for _, name in self.value.uses)
+        column = used[0] if len(used) == 1 else None
+        for row in np.flatnonzero((found != self.wanted) & valid_mask(values)).tolist():
+            shown = as_text(values[row].as_py())
+            what = f"{self.value.text} = {shown} {'is not' if self.wanted else 'is already'} in {self.label}"
+            faults.append((column, _failed(self.name, row, shown, what)))
+        return faults
+
 
 def check_rows(
-    rows: pa.RecordBatch, types: Mapping[str, SqlType], checks: Sequence[CheckPlan], moment: dt.datetime
+    rows: pa.RecordBatch, types: Mapping[str, SqlType], checks: Sequence[RowCheck], moment: dt.datetime
 ) -> list[tuple[str | None, Fault]]:
-    """A fault for each row and check that is false of it; NULL passes, as in SQL."""
+    """The faults of converted rows that fail a check; NULL passes, as in SQL."""
     columns = {name: rows.column(place) for place, name in enumerate(rows.schema.names)}
     frame = Frame(SourceBatch(rows.num_rows, columns), types, moment)
-    faults: list[tuple[str | None, Fault]] = []
-    for check in checks:
-        answer = frame.array(check.expect.node.evaluate(frame))
-        used = sorted(name for _, name in check.expect.uses)
-        faults.extend((None, fault) for fault in frame.collect())
-        for row in np.flatnonzero(mask_of(pc.invert(answer))).tolist():
-            shown = ", ".join(f"{name} = {columns[name][row].as_py()}" for name in used)
-            message = f"check {check.name} fails: {check.expect.text}, where {shown}"
-            value = str(columns[used[0]][row].as_py()) if len(used) == 1 else shown
-            faults.append((used[0] if len(used) == 1 else None, Fault(row, Reason.CHECK_FAILED, value, message)))
-    return faults
+    return [fault for check in checks for fault in check.failing(frame)]
 
 
 # --- rejects -----------------------------------------------------------------------------------------------------
@@ -284,12 +346,22 @@ def first_faults(faults: Sequence[tuple[str | None, Fault]]) -> dict[int, tuple[
     return first
 
 
-def rejects_of(batch: SourceBatch, faults: Sequence[tuple[str | None, Fault]]) -> tuple[list[Reject], Rows]:
-    """The rejects that the faults of a batch make, in order of rows, and the rows that remain."""
+def rejects_of(
+    batch: SourceBatch, faults: Sequence[tuple[str | None, Fault]], list_all: bool = False
+) -> tuple[list[Reject], Rows]:
+    """The rejects that the faults of a batch make, in order of rows, and the rows that remain.
+
+    With `list_all`, the message of a reject goes on with all further faults of its row.
+    """
     first = first_faults(faults)
     bad = sorted(first)
+    messages = {row: first[row][1].message for row in bad}
+    if list_all:
+        for column, fault in faults:
+            if fault is not first[fault.row][1]:
+                messages[fault.row] += f"; also {column or 'the row'}, {fault.reason}: {fault.message}"
     rejects = [
-        Reject(first[row][0], first[row][1].reason, first[row][1].value, first[row][1].message, texts)
+        Reject(first[row][0], first[row][1].reason, first[row][1].value, messages[row], texts)
         for row, texts in zip(bad, batch.row_texts(bad) if bad else [], strict=True)
     ]
     keep = np.ones(batch.rows, dtype=np.bool_)

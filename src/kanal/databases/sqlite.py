@@ -510,7 +510,12 @@ def compiled(statement: Any) -> str:
 
 
 def words_of(error: BaseException) -> str:
-    """What SQLite said, without the driver's surroundings."""
+    """What SQLite said, without the driver's surroundings.
+
+    Raises KeyboardInterrupt where it was one: the driver answers Ctrl-C with an error of its own, caused by it.
+    """
+    if isinstance(error.__cause__, KeyboardInterrupt):
+        raise KeyboardInterrupt from None
     text = " ".join(str(error).split())
     text = re.sub(r"^[A-Z_]+: (?:\[SQLite\] )?", "", text)
     text = re.sub(r"\s*query was: .*$", "", text)

@@ -220,10 +220,43 @@ class Lookup(Model):
     missing: Literal["reject", "null"] = "reject"
 
 
-class Check(Model):
-    """A rule that every converted row must keep: an SQL condition; NULL passes."""
+def _list_of(value: Any) -> Any:
+    return [value] if isinstance(value, str) else value
 
-    expect: str
+
+class TableColumn(Model):
+    """A column of a table, whose values a check compares with."""
+
+    table: Table
+    column: str
+
+
+class Check(Model):
+    """A rule that every converted row must keep; NULL passes.
+
+    One of: `expect`, an SQL condition; `unique`, columns of which no two rows of the load may have the same values;
+    `exists_in` or `absent_from`, a table's column in which the value of the expression `value` must or must not stand.
+    """
+
+    expect: str | None = None
+    unique: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
+    value: str | None = None
+    exists_in: TableColumn | None = None
+    absent_from: TableColumn | None = None
+
+    @model_validator(mode="after")
+    def _one(self) -> Self:
+        kinds = [self.expect is not None, bool(self.unique), self.exists_in is not None, self.absent_from is not None]
+        if sum(kinds) != 1:
+            raise ValueError("give one of expect, unique, exists_in and absent_from")
+        if (self.value is None) == (kinds[2] or kinds[3]):
+            raise ValueError("value goes with exists_in and absent_from: the expression whose value is looked for")
+        return self
+
+    @property
+    def table_column(self) -> TableColumn | None:
+        """The table's column that the check compares with."""
+        return self.exists_in or self.absent_from
 
 
 def _share_or_count(value: Any) -> Any:
@@ -246,13 +279,10 @@ class Settings(Model):
     write: Literal["append", "truncate", "merge"] = "append"
     duplicates: Literal["reject", "first", "last"] = "reject"
     reject: Literal["row", "all"] = "row"
+    list_reasons: Literal["first", "all"] = "first"
     checks: list[str] = Field(default_factory=list)
     matched: Literal["update", "keep"] = "update"
     not_matched: Literal["insert", "ignore"] = "insert"
-
-
-def _list_of(value: Any) -> Any:
-    return [value] if isinstance(value, str) else value
 
 
 class Pipeline(Settings):
@@ -300,6 +330,7 @@ class JobDefinition(Model):
     defaults: Settings = Field(default_factory=Settings)
     run_log: RunLog = Field(default_factory=RunLog)
     parameters: dict[str, Scalar] = Field(default_factory=dict)
+    functions: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
     conversion: dict[str, Conversion] = Field(default_factory=dict)
     check_: dict[str, Check] = Field(default_factory=dict, alias="check")
     pipeline: dict[str, Pipeline] = Field(default_factory=dict)

@@ -10,20 +10,48 @@ from typing import Any
 from kanal.core.columns import SourceColumn, TargetColumn
 from kanal.core.errors import ExpressionError, KanalError
 from kanal.core.expressions import Expression, Scope, compile_expression
+from kanal.core.expressions.nodes import convert
+from kanal.core.expressions.registry import Function
 from kanal.core.nearest import did_you_mean
 from kanal.core.transformation import (
-    CheckPlan,
     ColumnPlan,
     ColumnRule,
+    ExpectCheck,
     LookupPlan,
+    MembershipCheck,
+    RowCheck,
+    UniqueCheck,
     plan_lookup,
 )
 from kanal.core.types import BOOLEAN, Family, SqlType, parse_type
 from kanal.databases import ColumnInfo, TableInfo, open_database
 from kanal.databases.base import Database, Reading
-from kanal.definition import Column, JobDefinition, JobError, Lookup, Pipeline, Problem, Source, Table
+from kanal.definition import Check, Column, JobDefinition, JobError, Lookup, Pipeline, Problem, Source, Table
 from kanal.definition.problems import KeyPath
 from kanal.runner.order import CircleError, Wait, in_order
+from kanal.runner.user_functions import load_functions
+
+
+@dataclass(frozen=True)
+class CheckPlan:
+    """A check, compiled over the converted row. It becomes a new RowCheck for each run of the step."""
+
+    name: str
+    expect: Expression | None = None
+    unique: tuple[str, ...] = ()
+    value: Expression | None = None
+    members: tuple[Database, TableInfo, str] | None = None
+    present: bool = True
+
+    def begin(self) -> RowCheck:
+        """The check as it begins a load, with the values of its table's column read."""
+        if self.expect is not None:
+            return ExpectCheck(self.name, self.expect)
+        if self.members is None or self.value is None:
+            return UniqueCheck(self.name, self.unique)
+        database, table, column = self.members
+        values = database.read_columns(table, [column])[column]
+        return MembershipCheck(self.name, self.value, f"{table.name}.{column}", values, self.present)
 
 
 @dataclass(frozen=True)
@@ -82,12 +110,15 @@ class _Planner:
         self.databases: dict[str, Database] = {}
         self._unusable: set[str] = set()
         self._tables: dict[tuple[str, str | None, str], TableInfo] = {}
+        self.functions: Mapping[str, Function] = {}
 
     def plan(self) -> JobPlan:
         job = self.job
         if not job.pipeline and not job.command:
             self.problem((), "the job has no pipelines", "add one, such as [pipeline.locks] with source and target")
         self._check_names()
+        with self.at(("functions",)):
+            self.functions = load_functions(job)
         for name, connection in job.connection.items():
             with self.at(("connection", name)):
                 self.databases[name] = open_database(name, connection, job.folder)
@@ -157,9 +188,12 @@ class _Planner:
                 self._known((*path, "after"), "step", step, steps)
             for check in job.settled(name).checks:
                 self._known((*path, "checks"), "check", check, job.check_)
-            for column, rule in pipeline.columns.items():
-                if rule.conversion is not None:
-                    self._known((*path, "columns", column), "conversion", rule.conversion, job.conversion)
+            for column, mapped in pipeline.columns.items():
+                if mapped.conversion is not None:
+                    self._known((*path, "columns", column), "conversion", mapped.conversion, job.conversion)
+        for name, rule in job.check_.items():
+            if rule.table_column is not None:
+                self._known(("check", name), "connection", rule.table_column.table.connection, job.connection)
         for name, command in job.command.items():
             self._known(("command", name), "connection", command.connection, job.connection)
             for step in command.after:
@@ -220,27 +254,29 @@ class _Planner:
                 wait(name, before, "after")
         pipelines = [plan for plan in steps.values() if isinstance(plan, PipelinePlan)]
         for plan in pipelines:
-            filled = (plan.target.url, plan.target_table.schema, plan.target_table.name)
-            label = plan.settings.target.label
             for other in pipelines:
-                if other.settings.source.query is None and filled == _place(other.source, other.reading.table):
-                    wait(other.name, plan.name, f"reads {label}")
-                for _, database, table in other.lookups:
-                    if filled == _place(database, table):
-                        wait(other.name, plan.name, f"looks up {label}")
-                for key in other.target_table.foreign_keys:
-                    if other.target.url == plan.target.url and _same_table(key.schema, key.table, plan.target_table):
-                        wait(other.name, plan.name, f"refers to {label} by a foreign key")
+                for why in _uses(other, plan):
+                    wait(other.name, plan.name, why)
         for place, plan in enumerate(pipelines):
             for later in pipelines[place + 1 :]:
                 same = _place(plan.target, plan.target_table) == _place(later.target, later.target_table)
                 if same and (plan.name, later.name) not in waits:
-                    wait(
-                        later.name,
-                        plan.name,
-                        f"writes {plan.settings.target.label} too, and comes later in the job",
-                    )
+                    wait(later.name, plan.name, f"writes {plan.settings.target.label} too, and comes later in the job")
         return list(waits.values())
+
+
+def _uses(step: PipelinePlan, other: PipelinePlan) -> Iterator[str]:
+    """Why a step waits for another: in which ways it uses the table that the other fills."""
+    filled, label = _place(other.target, other.target_table), other.settings.target.label
+    if step.settings.source.query is None and filled == _place(step.source, step.reading.table):
+        yield f"reads {label}"
+    if any(filled == _place(database, table) for _, database, table in step.lookups):
+        yield f"looks up {label}"
+    if any(check.members is not None and filled == _place(*check.members[:2]) for check in step.checks):
+        yield f"checks against {label}"
+    for key in step.target_table.foreign_keys:
+        if step.target.url == other.target.url and _same_table(key.schema, key.table, other.target_table):
+            yield f"refers to {label} by a foreign key"
 
 
 def _place(database: Database, table: TableInfo) -> tuple[Any, str | None, str]:
@@ -276,8 +312,10 @@ class _PipelinePlanner:
         types = {name: column.type for name, column in described.items()}
         place = settings.source.table or "the query's rows"
         lookups = self._lookups(types, place)
-        scope = Scope(types, {plan.name: plan.types for plan, _, _ in lookups}, self.job.parameters, place)
-        where = self._where(Scope(types, {}, self.job.parameters, place))
+        scope = Scope(
+            types, {plan.name: plan.types for plan, _, _ in lookups}, self.job.parameters, place, self.planner.functions
+        )
+        where = self._where(Scope(types, {}, self.job.parameters, place, self.planner.functions))
         key = self._key(target)
         sound = len(self.planner.problems)
         columns = self._columns(source, target, scope, described, key)
@@ -351,7 +389,7 @@ class _PipelinePlanner:
                 columns = {column: described.type for column, described in table.source_columns().items()}
                 on = self._lookup_keys(path, lookup, table)
                 known = {plan.name: plan.types for plan, _, _ in planned}
-                scope = Scope(types, known, self.job.parameters, place)
+                scope = Scope(types, known, self.job.parameters, place, self.planner.functions)
                 with self.planner.at((*path, "on")):
                     plan = plan_lookup(name, on, columns, lookup.missing, scope)
                     planned.append((plan, self.planner.databases[lookup.table.connection], table))
@@ -504,15 +542,41 @@ class _PipelinePlanner:
         plans = []
         for name in self.settings.checks:
             check = self.job.check_.get(name)
-            if check is None or not columns:
-                continue
-            with self.planner.at(("check", name, "expect")):
-                scope = Scope(types, {}, self.job.parameters, f"the mapped columns of pipeline {self.name}")
-                expect = compile_expression(check.expect, scope)
-                if expect.type != BOOLEAN:
-                    raise ExpressionError(f"it is {expect.type}, not a condition", "write a comparison", expect.text)
-                plans.append(CheckPlan(name, expect))
+            if check is not None and columns:
+                with self.planner.at(("check", name)):
+                    plans.append(self._check(name, check, types))
         return plans
+
+    def _check(self, name: str, check: Check, types: Mapping[str, SqlType]) -> CheckPlan:
+        place = f"the mapped columns of pipeline {self.name}"
+        scope = Scope(types, {}, self.job.parameters, place, self.planner.functions)
+        if check.expect is not None:
+            expect = compile_expression(check.expect, scope)
+            if expect.type != BOOLEAN:
+                raise ExpressionError(f"it is {expect.type}, not a condition", "write a comparison", expect.text)
+            return CheckPlan(name, expect=expect)
+        if check.unique:
+            for column in check.unique:
+                if column not in types:
+                    raise KanalError(f'unique: there is no column "{column}" in {place}', did_you_mean(column, types))
+            return CheckPlan(name, unique=tuple(check.unique))
+        place_of = check.table_column
+        assert place_of is not None and check.value is not None
+        table = self.planner.table(place_of.table)
+        database = self.planner.database(place_of.table.connection)
+        if table is None or database is None:
+            raise KanalError(f"{place_of.table.label} cannot be looked at", "mend its connection")
+        column_info = table.column(place_of.column)
+        if column_info is None:
+            raise KanalError(
+                f'there is no column "{place_of.column}" in {table.name}', did_you_mean(place_of.column, table.names)
+            )
+        value = compile_expression(check.value, scope)
+        wanted = table.source_columns()[column_info.name].type
+        value = Expression(value.text, convert(value.node, wanted), value.uses)
+        return CheckPlan(
+            name, value=value, members=(database, table, column_info.name), present=check.exists_in is not None
+        )
 
 
 def _rule(column: Column) -> ColumnRule:

@@ -64,6 +64,7 @@ class PipelineStep:
             for lookup, database, table in plan.lookups
         ]
         self._lookups = lookups
+        self._checks = [check.begin() for check in plan.checks]
         self._seen = SeenKeys() if plan.key else None
         with ExitStack() as stack:
             batches = stack.enter_context(self._batches())
@@ -120,10 +121,10 @@ class PipelineStep:
         faults += misfits
         if plan.checks:
             types = {column.name: column.type for column in plan.columns}
-            faults += check_rows(rows, types, plan.checks, self.moment)
+            faults += check_rows(rows, types, self._checks, self.moment)
         rows, unstorable = load.storable(plan.target_table, rows)
         faults += unstorable
-        found, good = rejects_of(batch, faults)
+        found, good = rejects_of(batch, faults, plan.settings.list_reasons == "all")
         rejects += found
 
         good, replacing, doubled = self._sort_out_keys(rows, good, tally)

@@ -35,7 +35,7 @@ from kanal.core.types import (
 
 @dataclass(frozen=True)
 class Scope:
-    """The names an expression may use: columns of the row, columns of its look-ups, and parameters.
+    """The names an expression may use: columns of the row, columns of its look-ups, parameters, the user's functions.
 
     `place` says in messages where the columns are, for instance `passage_book`.
     """
@@ -44,6 +44,7 @@ class Scope:
     lookups: Mapping[str, Mapping[str, SqlType]] = field(default_factory=dict)
     parameters: Mapping[str, Any] = field(default_factory=dict)
     place: str = "the source"
+    functions: Mapping[str, registry.Function] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -402,7 +403,7 @@ def _function(compiler: _Compiler, tree: exp.Anonymous) -> Node:
         if len(arguments) < least:
             raise ExpressionError(f"{name} takes at least {least} arguments", "add what is missing")
         return build(arguments)
-    return registry.call(name, arguments)
+    return registry.call(name, arguments, compiler.scope.functions)
 
 
 def _exactly_two(arguments: list[Node]) -> Node:

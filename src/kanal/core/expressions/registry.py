@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import inspect
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, ParamSpec, TypeVar
 
@@ -28,7 +28,8 @@ Returns = Callable[[list[SqlType]], SqlType]
 class Function:
     """One function, or one of several of a name that differ in what they take.
 
-    `signature` is what documentation shows; `example` is an expression and its value as text.
+    `signature` is what documentation shows; `example` is an expression and its value as text. `exact` says that the
+    parameters are types in full, to which arguments are converted, and not families of types.
     """
 
     name: str
@@ -41,6 +42,7 @@ class Function:
     group: str
     meaning: str
     example: tuple[str, str | None]
+    exact: bool = False
 
 
 _FUNCTIONS: dict[str, list[Function]] = {}
@@ -67,6 +69,7 @@ _FAMILY_OF = {
     "interval": Family.INTERVAL,
     "binary": Family.BINARY,
 }
+_SHORT_NAMES = {family: name for name, family in _FAMILY_OF.items()}
 
 
 def function(
@@ -143,14 +146,20 @@ def all_functions() -> list[Function]:
     return [entry for name in sorted(_FUNCTIONS) for entry in _FUNCTIONS[name]]
 
 
-def call(name: str, arguments: Sequence[Node]) -> Node:
-    """A call of the function that fits the arguments best.
+def is_function(name: str) -> bool:
+    """True where Kanal itself has a function of the name."""
+    return name.lower() in _FUNCTIONS
+
+
+def call(name: str, arguments: Sequence[Node], users: Mapping[str, Function] | None = None) -> Node:
+    """A call of the function that fits the arguments best; `users` are the user's own, by name in lower case.
 
     Raises ExpressionError where the name is not known or no function of that name takes such arguments.
     """
-    entries = _FUNCTIONS.get(name.lower())
+    own = (users or {}).get(name.lower())
+    entries = [own] if own is not None else _FUNCTIONS.get(name.lower())
     if entries is None:
-        raise ExpressionError(f'There is no function "{name}"', did_you_mean(name, _FUNCTIONS))
+        raise ExpressionError(f'There is no function "{name}"', did_you_mean(name, [*_FUNCTIONS, *(users or {})]))
     best: tuple[int, Function] | None = None
     for entry in entries:
         distance = _fit(entry, arguments)
@@ -181,13 +190,13 @@ def _fit(entry: Function, arguments: Sequence[Node]) -> int | None:
     for parameter, argument in zip(parameters, arguments, strict=True):
         if parameter in ("any", "same") or argument.type.family is Family.NULL:
             continue
-        wanted = _FAMILY_OF[parameter]
+        wanted = parse_type(parameter).family if entry.exact else _FAMILY_OF[parameter]
         if argument.type.family is wanted:
             continue
         if argument.literal is not None and wanted is not Family.TEXT:
             total += 4
             continue
-        step = _DISTANCE.get((argument.type.family, parameter))
+        step = _DISTANCE.get((argument.type.family, _SHORT_NAMES.get(wanted, "")))
         if step is None:
             return None
         total += step
@@ -203,7 +212,9 @@ def _bind(entry: Function, arguments: Sequence[Node]) -> Node:
         for place, node in zip(places, unified, strict=True):
             nodes[place] = node
     for place, parameter in enumerate(parameters):
-        if parameter not in ("any", "same"):
+        if entry.exact:
+            nodes[place] = convert(nodes[place], parse_type(parameter))
+        elif parameter not in ("any", "same"):
             nodes[place] = _as_parameter(nodes[place], parameter)
     types = [node.type for node in nodes]
     result = entry.returns(types)
