@@ -10,6 +10,7 @@ import json
 import sys
 from pathlib import Path
 
+from kanal.core.conversions import all_examples
 from kanal.core.expressions.registry import all_functions
 from kanal.core.reasons import Reason
 from kanal.definition import JobDefinition
@@ -59,6 +60,22 @@ def reasons() -> str:
     return "\n".join(["| reason | means |", "|---|---|", *rows, ""])
 
 
+def conversions() -> str:
+    """The table of conversions."""
+    rows = ["| from | to | what happens | for instance |", "|---|---|---|---|"]
+    for one in sorted(all_examples(), key=lambda one: (one.source.value, one.target.value)):
+        given = ", ".join(f"{name} = {_toml(getattr(one.options, name))}" for name in sorted(one.options.given()))
+        with_options = f" with `{given}`" if given else ""
+        meaning = " ".join(one.meaning.split())
+        target = "varchar(3)" if one.options.too_long else one.target.value
+        rows.append(f"| {one.source.value} | {target} | {meaning} | `{one.value}` → `{one.result}`{with_options} |")
+    return "\n".join([*rows, ""])
+
+
+def _toml(value: object) -> str:
+    return json.dumps(list(value) if isinstance(value, tuple) else value, ensure_ascii=False)
+
+
 def filled(page: str, mark: str, content: str) -> str:
     """A page with the part between its two marks replaced."""
     start, end = f"<!-- {mark} -->\n", f"<!-- /{mark} -->"
@@ -69,11 +86,13 @@ def filled(page: str, mark: str, content: str) -> str:
 
 def pages() -> dict[Path, str]:
     """Every page made from the code, with what it should hold."""
-    expressions, conversions = HERE / "expressions.md", HERE / "conversions.md"
+    expressions, converting = HERE / "expressions.md", HERE / "conversions.md"
     return {
         HERE / "job.schema.json": schema(),
         expressions: filled(expressions.read_text(encoding="utf-8"), "functions", functions()),
-        conversions: filled(conversions.read_text(encoding="utf-8"), "reasons", reasons()),
+        converting: filled(
+            filled(converting.read_text(encoding="utf-8"), "reasons", reasons()), "conversions", conversions()
+        ),
     }
 
 

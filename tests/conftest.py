@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import json
+import os
 import sqlite3
 import subprocess
 import sys
-from collections.abc import Callable
+import uuid
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -74,3 +76,31 @@ def document(outcome: subprocess.CompletedProcess[str]) -> Any:
     """The JSON document that a command printed."""
     assert outcome.stdout, outcome.stderr
     return json.loads(outcome.stdout)
+
+
+def server_or_skip(name: str, reason: Exception) -> None:
+    """Skip a test whose server is not there, or fail it where KANAL_TEST_SERVERS says that it must be."""
+    said = f"{name} cannot be reached: {reason}"
+    if os.environ.get("KANAL_TEST_SERVERS") == "required":
+        pytest.fail(said)
+    pytest.skip(said)
+
+
+@pytest.fixture(scope="session")
+def postgresql() -> Iterator[Any]:
+    """A connection to a PostgreSQL database of the tests' own, which compares text by code point; dropped afterwards."""
+    psycopg = pytest.importorskip("psycopg")
+    url = os.environ.get("KANAL_TEST_POSTGRESQL", "postgresql://postgres@127.0.0.1:5432/postgres")
+    name = f"kanal_test_{uuid.uuid4().hex[:12]}"
+    try:
+        admin = psycopg.connect(url, autocommit=True, connect_timeout=5)
+    except psycopg.OperationalError as error:
+        server_or_skip("PostgreSQL", error)
+        return
+    admin.execute(f"CREATE DATABASE {name} TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C' LC_CTYPE 'C.UTF-8'")
+    try:
+        with psycopg.connect(url, dbname=name, autocommit=True) as connection:
+            yield connection
+    finally:
+        admin.execute(f"DROP DATABASE {name} WITH (FORCE)")
+        admin.close()

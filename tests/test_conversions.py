@@ -21,10 +21,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kanal.core.conversions import Options, converter
+from kanal.core.conversions import Example, Options, all_examples, converter
 from kanal.core.errors import ConversionError
 from kanal.core.reasons import Reason
-from kanal.core.types import TEXT, SqlType, parse_type
+from kanal.core.types import TEXT, Family, SqlType, parse_type
 
 UTC = dt.UTC
 NAMES = {"D": Decimal, "dt": dt, "UTC": UTC, "nan": math.nan, "inf": math.inf, "true": True, "false": False}
@@ -283,6 +283,19 @@ def test_any_text_is_a_value_or_a_reject_and_never_an_error(text: str, target: s
     found, faults = converted("text", target, {}, [text] * 150)
     assert (found[0] is None) == bool(faults)
     assert faults or text.strip().isascii()
+
+
+@pytest.mark.parametrize("example", all_examples(), ids=lambda one: f"{one.source.value} to {one.target.value}")
+def test_the_example_that_each_conversion_shows(example: Example) -> None:
+    plain = {Family.INTEGER: "integer", Family.DECIMAL: "decimal(9,2)", Family.TEXT: "text"}
+    source, target = (parse_type(plain.get(family, family.value)) for family in (example.source, example.target))
+    target = parse_type("varchar(3)") if example.options.too_long else target
+    values, faults = converter(TEXT, source)(pa.array([example.value]))
+    assert faults == []
+    values, faults = converter(source, target, example.options)(values)
+    assert faults == []
+    assert converter(target, TEXT)(values)[0].to_pylist() == [example.result]
+    assert len(example.meaning) > 10
 
 
 def test_both_ways_through_a_conversion_agree() -> None:

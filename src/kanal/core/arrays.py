@@ -70,13 +70,18 @@ def text_bytes(values: pa.Array) -> tuple[NDArray[np.uint8], NDArray[np.int64]]:
 
 
 def from_unscaled(numbers: NDArray[np.int64], sql_type: SqlType, valid: Mask) -> pa.Array:
-    """Decimals of a type from their digits as whole numbers: 1234 is 12.34 at scale 2. NULL where not valid."""
-    whole = pa.array(numbers, mask=~valid).cast(pa.decimal128(19, 0))
-    scale = sql_type.scale or 0
-    scaled = pa.Array.from_buffers(
-        pa.decimal128(max(19, scale), scale), len(whole), whole.buffers(), offset=whole.offset
-    )
-    return scaled.cast(sql_type.arrow)
+    """Decimals of a type from their digits as whole numbers: 1234 is 12.34 at scale 2. NULL where not valid.
+
+    The numbers must fit the type.
+    """
+    # A decimal of Arrow is a whole number of 128 bits: here the number and its sign, carried on.
+    halves = np.empty((len(numbers), 2), dtype=np.int64)
+    halves[:, 0] = numbers
+    halves[:, 1] = numbers >> 63
+    missing = None if valid.all() else pa.py_buffer(np.packbits(valid, bitorder="little"))
+    precision, scale = sql_type.precision or 1, sql_type.scale or 0
+    narrow = pa.decimal128(min(precision, 38), scale)
+    return pa.Array.from_buffers(narrow, len(numbers), [missing, pa.py_buffer(halves)]).cast(sql_type.arrow)
 
 
 def to_unscaled(values: pa.Array) -> NDArray[np.int64]:

@@ -40,26 +40,34 @@ class SourceBatch:
 
     def take(self, rows: np.ndarray[tuple[int], np.dtype[np.intp]]) -> SourceBatch:
         """The batch with those rows alone (ascending positions)."""
-        picks = pa.array(rows)
+        mask = np.zeros(self.rows, dtype=np.bool_)
+        mask[rows] = True
+        keep = pa.array(mask)
         place = {old: new for new, old in enumerate(rows.tolist())} if self.strays else {}
         strays: dict[str, Strays] = {
             name: {place[row]: text for row, text in found.items() if row in place}
             for name, found in self.strays.items()
         }
-        return SourceBatch(len(rows), {name: values.take(picks) for name, values in self.columns.items()}, strays)
+        return SourceBatch(len(rows), {name: values.filter(keep) for name, values in self.columns.items()}, strays)
 
     def row_texts(self, rows: list[int]) -> list[dict[str, str | None]]:
         """Whole source rows as text, as a reject keeps them."""
         picks = pa.array(rows, pa.int64())
-        texts = {name: [as_text(v) for v in values.take(picks).to_pylist()] for name, values in self.columns.items()}
-        result = []
-        for place, row in enumerate(rows):
-            whole = {name: column[place] for name, column in texts.items()}
-            for name, found in self.strays.items():
+        texts = [_texts(values.take(picks)) for values in self.columns.values()]
+        result = [dict(zip(self.columns, whole, strict=True)) for whole in zip(*texts, strict=True)]
+        for name, found in self.strays.items():
+            for place, row in enumerate(rows):
                 if row in found:
-                    whole[name] = as_text(found[row])
-            result.append(whole)
+                    result[place][name] = as_text(found[row])
         return result
+
+
+def _texts(values: pa.Array) -> list[str | None]:
+    """Values as a reject shows them."""
+    if pa.types.is_integer(values.type) or (pa.types.is_decimal(values.type) and values.type.scale <= 6):
+        values = values.cast(pa.string())
+    found = values.to_pylist()
+    return found if pa.types.is_string(values.type) else [as_text(value) for value in found]
 
 
 def with_strays(values: pa.Array, strays: Strays, conversion: Conversion) -> tuple[pa.Array, list[Fault]]:

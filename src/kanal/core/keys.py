@@ -24,15 +24,16 @@ class SeenKeys:
         A key with a NULL in it is never the same as another.
         """
         hashes, valid = self._hash(columns)
-        order = np.argsort(hashes, kind="stable")
+        rows = np.flatnonzero(valid)
+        order = rows[np.argsort(hashes[rows], kind="stable")]
         ordered = hashes[order]
         again = np.zeros(len(hashes), dtype=np.bool_)
         again[order[1:]] = ordered[1:] == ordered[:-1]
         for run in self._runs:
-            place = np.searchsorted(run, hashes)
-            again |= run[np.minimum(place, len(run) - 1)] == hashes
-        again &= valid
-        self._remember(np.sort(hashes[valid & ~again]))
+            # In order, so that the search goes through the memory in order too.
+            place = np.searchsorted(run, ordered)
+            again[order] |= run[np.minimum(place, len(run) - 1)] == ordered
+        self._remember(hashes[order][~again[order]])
         return again
 
     def _remember(self, new: Hashes) -> None:
@@ -47,9 +48,8 @@ class SeenKeys:
 def last_of_each(columns: Sequence[pa.Array]) -> Mask:
     """True for the last row of each key within one batch; rows with a NULL in the key all count as last."""
     hashes, valid = RowHash(seed=20)(columns)
-    order = np.argsort(hashes[::-1], kind="stable")
-    ordered = hashes[::-1][order]
-    later = np.zeros(len(hashes), dtype=np.bool_)
-    later[order[1:]] = ordered[1:] == ordered[:-1]
-    mask: Mask = ~later[::-1] | ~valid
-    return mask
+    rows = np.flatnonzero(valid)
+    order = rows[np.argsort(hashes[rows], kind="stable")]
+    last = np.ones(len(hashes), dtype=np.bool_)
+    last[order[:-1]] = hashes[order[1:]] != hashes[order[:-1]]
+    return last

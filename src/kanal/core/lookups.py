@@ -9,7 +9,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from kanal.core.arrays import Mask, mask_of
+from kanal.core.arrays import Mask, mask_of, valid_mask
 from kanal.core.errors import LookupError
 from kanal.core.hashing import Hashes, RowHash
 
@@ -25,6 +25,9 @@ class LookupTable:
         self.columns = dict(columns)
         self.keys = list(keys)
         key_columns = [self.columns[key] for key in keys]
+        self._dense: tuple[int, NDArray[np.int32]] | None = None
+        if len(keys) == 1 and pa.types.is_integer(key_columns[0].type) and self._build_dense(key_columns[0]):
+            return
         # A collision of two different keys, which chance all but excludes, is mended by another hash function.
         for seed in range(1, 20):
             self._hash = RowHash(seed)
@@ -32,14 +35,37 @@ class LookupTable:
                 return
         raise LookupError(f"look-up {name}: its keys cannot be told apart by hashing", "report this with the table")
 
+    def _build_dense(self, keys: pa.Array) -> bool:
+        """Whole numbers that lie close, as most surrogate keys do, are places in a list of rows; else false."""
+        valid = valid_mask(keys)
+        rows = np.flatnonzero(valid)
+        if not len(rows):
+            return False
+        numbers = keys.fill_null(0).to_numpy(zero_copy_only=False).astype(np.int64)[rows]
+        least, greatest = int(numbers.min()), int(numbers.max())
+        if greatest - least >= 4 * len(rows) + 1000:
+            return False
+        places = np.full(greatest - least + 2, -1, dtype=np.int32)
+        places[numbers - least] = rows
+        if len(rows) > np.count_nonzero(places >= 0):
+            return False  # a doubled key, which is found and named the other way
+        self._dense = least, places
+        return True
+
     def _build(self, key_columns: list[pa.Array]) -> bool:
         hashes, valid = self._hash(key_columns)
         rows = np.flatnonzero(valid)
         order = rows[np.argsort(hashes[rows], kind="stable")]
-        self._rows: NDArray[np.intp] = order
         self._hashes: Hashes = hashes[order]
+        # Hashes spread evenly, so their first bits lead to within a few places of where a hash stands.
+        bits = min(max(1, len(order).bit_length() + 1), 26)
+        self._shift = np.uint64(64 - bits)
+        edges = np.arange(2**bits, dtype=np.uint64) << self._shift
+        self._starts = np.append(np.searchsorted(self._hashes, edges), len(order)).astype(np.int32)
         same = np.flatnonzero(self._hashes[1:] == self._hashes[:-1])
         if not len(same):
+            # In the order of the hashes, where a hash stands is where its row is.
+            self.columns = {name: values.take(pa.array(order)) for name, values in self.columns.items()}
             return True
         equal = np.ones(len(same), dtype=np.bool_)
         for values in key_columns:
@@ -58,12 +84,26 @@ class LookupTable:
 
     def find(self, probes: Sequence[pa.Array]) -> tuple[NDArray[np.intp], Mask]:
         """For each row of the probes, the row of the table with that key, and whether there is one."""
+        if self._dense is not None:
+            least, places = self._dense
+            numbers = probes[0].fill_null(0).to_numpy(zero_copy_only=False).astype(np.int64)
+            inside = valid_mask(probes[0]) & (numbers >= least) & (numbers - least < len(places))
+            rows = places[np.where(inside, numbers - least, len(places) - 1)].astype(np.intp)
+            return rows, inside & (rows >= 0)
         hashes, valid = self._hash(probes)
-        if not len(self._rows):
-            return np.zeros(len(hashes), dtype=np.intp), np.zeros(len(hashes), dtype=np.bool_)
-        place = np.minimum(np.searchsorted(self._hashes, hashes), len(self._hashes) - 1)
-        found = valid & (self._hashes[place] == hashes)
-        rows = self._rows[place]
+        found = np.zeros(len(hashes), dtype=np.bool_)
+        if not len(self._hashes):
+            return np.zeros(len(hashes), dtype=np.intp), found
+        bucket = (hashes >> self._shift).astype(np.int64)
+        place, end = self._starts[bucket], self._starts[bucket + 1]
+        open_rows = np.flatnonzero(valid & (place < end))
+        while len(open_rows):
+            hit = self._hashes[place[open_rows]] == hashes[open_rows]
+            found[open_rows[hit]] = True
+            open_rows = open_rows[~hit]
+            place[open_rows] += 1
+            open_rows = open_rows[place[open_rows] < end[open_rows]]
+        rows = np.minimum(place, len(self._hashes) - 1).astype(np.intp)
         for name, values in zip(self.keys, probes, strict=True):
             found &= mask_of(pc.equal(self.columns[name].take(pa.array(rows)), values))
         return rows, found

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import inspect
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass, fields
 from typing import Any, ClassVar
 
@@ -118,15 +119,36 @@ Factory = Callable[[SqlType, SqlType, Options], Conversion]
 _CONVERSIONS: dict[tuple[Family, Family], Factory] = {}
 
 
-def conversion(source: Sequence[Family] | Family, target: Family) -> Callable[[Factory], Factory]:
-    """Register what converts the one family into the other."""
+@dataclass(frozen=True)
+class Example:
+    """A value, as text, that a conversion takes, with the options, and what becomes of it, as text."""
+
+    source: Family
+    target: Family
+    value: str
+    result: str
+    options: Options
+    meaning: str
+
+
+_EXAMPLES: list[Example] = []
+
+
+def conversion(source: Family, target: Family, value: str, result: str, **options: Any) -> Callable[[Factory], Factory]:
+    """Register what converts the one family into the other, with an example that its documentation shows."""
 
     def register(factory: Factory) -> Factory:
-        for family in [source] if isinstance(source, Family) else source:
-            _CONVERSIONS[family, target] = factory
+        _CONVERSIONS[source, target] = factory
+        meaning = "The value stays what it is." if factory is Direct else inspect.getdoc(factory) or ""
+        _EXAMPLES.append(Example(source, target, value, result, Options(**options), meaning))
         return factory
 
     return register
+
+
+def all_examples() -> list[Example]:
+    """An example of every conversion there is."""
+    return list(_EXAMPLES)
 
 
 def converter(source: SqlType, target: SqlType, options: Options = NO_OPTIONS) -> Conversion:
@@ -135,7 +157,7 @@ def converter(source: SqlType, target: SqlType, options: Options = NO_OPTIONS) -
     Raises ConversionError where there is none, or an option says nothing to it.
     """
     made: Conversion
-    if source.family is Family.NULL:
+    if source.family is Family.NULL or source.family is target.family is Family.INTERVAL:
         made = Direct(source, target, options)
     else:
         factory = _CONVERSIONS.get((source.family, target.family))

@@ -46,7 +46,6 @@ _MONTHS = [
     "december",
 ]
 _VECTOR = frozenset("YmdHMS")
-_DAYS_IN_MONTH = np.array([0, 31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31], dtype=np.int64)
 MICROSECONDS_A_DAY = 86_400_000_000
 
 
@@ -158,10 +157,13 @@ class Format:
             offset = -offset if digits.startswith("-") else offset
         return Fields(moment, offset)
 
-    def read_many(self, table: NDArray[np.uint8]) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
-        """Microseconds since 1970 of texts of full width, one a row of bytes, and which of them are right."""
-        columns = np.ascontiguousarray(table.T)
-        good = np.ones(len(table), dtype=np.bool_)
+    def read_many(self, columns: NDArray[np.uint8]) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
+        """Microseconds since 1970 of texts of full width, and which of them are right.
+
+        `columns` has a row for each place of the text, in it the byte that each text has there.
+        """
+        digits = columns - np.uint8(48)
+        good = np.ones(columns.shape[1], dtype=np.bool_)
         values: dict[str, NDArray[np.int64]] = {}
         place = 0
         for kind, value in self.tokens:
@@ -169,19 +171,20 @@ class Format:
                 good &= columns[place] == ord(value)
                 place += 1
                 continue
-            number = None
-            for digits in columns[place : place + _DIRECTIVES[value][0]] - np.uint8(48):
-                good &= digits <= 9
-                number = digits.astype(np.int64) if number is None else number * 10 + digits
-            assert number is not None
+            width = _DIRECTIVES[value][0]
+            # Two digits at a time fit a byte.
+            number = np.zeros(columns.shape[1], dtype=np.int64)
+            for start in range(place, place + width, 2):
+                good &= (digits[start] <= 9) & (digits[start + 1] <= 9)
+                number = number * 100 + (digits[start] * np.uint8(10) + digits[start + 1])
             values[value] = number
-            place += _DIRECTIVES[value][0]
+            place += width
         year, month, day = values["Y"], values["m"], values["d"]
         good &= (year >= 1) & (month >= 1) & (month <= 12) & (day >= 1)
-        leap = ((year % 4 == 0) & (year % 100 != 0)) | (year % 400 == 0)
-        last = _DAYS_IN_MONTH[np.where(good, month, 0)] + (leap & (month == 2))
-        good &= day <= last
-        microseconds = days_from_civil(year, month, day) * MICROSECONDS_A_DAY
+        first, last = _calendar()
+        index = np.where(good, year * 12 + month, 12 + 1)
+        good &= day <= last[index]
+        microseconds = (first[index] + day) * MICROSECONDS_A_DAY
         for letter, limit, unit in (("H", 24, 3_600_000_000), ("M", 60, 60_000_000), ("S", 60, 1_000_000)):
             if letter in values:
                 good &= values[letter] < limit
@@ -189,18 +192,14 @@ class Format:
         return microseconds, good
 
 
-def days_from_civil(year: NDArray[np.int64], month: NDArray[np.int64], day: NDArray[np.int64]) -> NDArray[np.int64]:
-    """Days since 1970-01-01 in the proleptic Gregorian calendar.
-
-    The year is counted from March, so that the leap day is its last.
-    """
-    shifted = year - (month <= 2)
-    era = shifted // 400
-    year_of_era = shifted - era * 400
-    day_of_year = (153 * ((month + 9) % 12) + 2) // 5 + day - 1
-    day_of_era = year_of_era * 365 + year_of_era // 4 - year_of_era // 100 + day_of_year
-    days: NDArray[np.int64] = era * 146097 + day_of_era - 719468
-    return days
+@lru_cache(maxsize=1)
+def _calendar() -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """By year times 12 plus month, years 0 to 9999: the day since 1970 before its first, and how many days it has."""
+    months = np.arange(np.datetime64("0000-12", "M"), np.datetime64("0001-01", "M") + 9999 * 12)
+    months = np.concatenate([np.repeat(months[:1], 12), months])
+    first = months.astype("datetime64[D]").astype(np.int64)
+    following = (months + 1).astype("datetime64[D]").astype(np.int64)
+    return first - 1, following - first
 
 
 @lru_cache(maxsize=256)

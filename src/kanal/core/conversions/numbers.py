@@ -11,8 +11,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kanal.core.arrays import Mask, mask_of
+from kanal.core.arrays import Mask, from_unscaled, mask_of, to_unscaled, valid_mask
 from kanal.core.conversions.base import Conversion, Direct, Options, conversion, decided, only
+from kanal.core.conversions.digits import MAX_DIGITS, scan_numbers
 from kanal.core.conversions.rounding import EXACT, ROUNDING
 from kanal.core.errors import ConversionError
 from kanal.core.faults import Refusal
@@ -187,17 +188,13 @@ class _FromText(Conversion):
         return mask_of(pc.match_substring_regex(values, pattern))
 
 
-@conversion(Family.TEXT, Family.INTEGER)
+@conversion(Family.TEXT, Family.INTEGER, " 12 ", "12")
 class TextToInteger(_FromText):
     """Text to smallint, integer or bigint."""
 
     def quick(self, values: pa.Array) -> tuple[pa.Array, Mask]:
-        sure = self.matching(values, self.pattern(18, "0{1,20}"))
-        numbers = self.plain(values, sure)
-        if pc.any(pc.match_substring(numbers, ".")).as_py():
-            numbers = pc.replace_substring_regex(numbers, r"\.0*$", "")
-        wide = numbers.cast(pa.int64())
-        return _narrow(wide, self.target, sure, values)
+        numbers, sure = scan_numbers(values, MAX_DIGITS, 0, self.point, self.group)
+        return _narrow(pa.array(numbers, mask=~sure), self.target, sure, values)
 
     def exact(self, value: str) -> int:
         return fit_integer(self.number(value), self.target, self.given.rounding)
@@ -213,7 +210,7 @@ def _narrow(wide: pa.Array, target: SqlType, sure: Mask, original: pa.Array) -> 
     return wide, decided(original, sure)
 
 
-@conversion(Family.TEXT, Family.DECIMAL)
+@conversion(Family.TEXT, Family.DECIMAL, "1.234,5", "1234.50", decimal_mark=",", grouping_mark=".")
 class TextToDecimal(_FromText):
     """Text to decimal(p,s)."""
 
@@ -221,6 +218,9 @@ class TextToDecimal(_FromText):
         scale, whole = self.target.scale or 0, max(self.target.whole_digits, 1)
         if self.target.whole_digits == 0:
             return pa.nulls(len(values), self.target.arrow), decided(values, np.zeros(len(values), np.bool_))
+        if self.given.rounding is None and (self.target.precision or 0) <= MAX_DIGITS:
+            numbers, sure = scan_numbers(values, self.target.precision or 0, scale, self.point, self.group)
+            return from_unscaled(numbers, self.target, sure), decided(values, sure)
         if self.given.rounding and whole + 13 <= 38:
             sure = self.matching(values, self.pattern(whole, f"[0-9]{{1,{max(12, scale)}}}"))
             wide = decimal(min(38, whole + 1 + max(12, scale)), max(12, scale)).arrow
@@ -241,6 +241,10 @@ def _round(values: pa.Array, scale: int, rounding: str | None) -> pa.Array:
 
 def _within(numbers: pa.Array, target: SqlType, sure: Mask, original: pa.Array) -> tuple[pa.Array, Mask]:
     """Rounded decimals as the target's type, unsure where they have too many whole digits."""
+    if numbers.type.precision <= MAX_DIGITS and numbers.type.scale == (target.scale or 0):
+        digits = to_unscaled(numbers)
+        sure = sure & (np.abs(digits) < 10 ** (target.precision or 1))
+        return from_unscaled(np.where(sure, digits, 0), target, sure & valid_mask(numbers)), decided(original, sure)
     bound = 10**target.whole_digits
     if numbers.type.precision - numbers.type.scale > target.whole_digits:
         limit = pa.scalar(Decimal(bound), pa.decimal256(76, 0) if bound >= 10**37 else pa.decimal128(38, 0))
@@ -254,7 +258,7 @@ def _comparable(arrow: pa.DataType) -> pa.DataType:
     return pa.decimal256(76, arrow.scale)
 
 
-@conversion(Family.TEXT, Family.DOUBLE)
+@conversion(Family.TEXT, Family.DOUBLE, "0.1", "0.1")
 class TextToDouble(_FromText):
     """Text to real or double precision: numbers of up to 15 digits (6 for real) are surely right."""
 
@@ -284,7 +288,7 @@ class _NumberToNumber(Conversion):
         return fit_double(number, self.target, self.given.rounding)
 
 
-@conversion(Family.INTEGER, Family.INTEGER)
+@conversion(Family.INTEGER, Family.INTEGER, "7", "7")
 class IntegerToInteger(_NumberToNumber):
     """Between widths of integers."""
 
@@ -295,7 +299,7 @@ class IntegerToInteger(_NumberToNumber):
         return _narrow(values.cast(pa.int64()), self.target, everywhere, values)
 
 
-@conversion(Family.INTEGER, Family.DECIMAL)
+@conversion(Family.INTEGER, Family.DECIMAL, "7", "7.00")
 class IntegerToDecimal(_NumberToNumber):
     """Integers to decimal(p,s)."""
 
@@ -315,7 +319,7 @@ def _scaled(target: SqlType, source: SqlType) -> pa.DataType:
     return decimal(min(76, source.whole_digits + (target.scale or 0)), target.scale or 0).arrow
 
 
-@conversion(Family.DECIMAL, Family.DECIMAL)
+@conversion(Family.DECIMAL, Family.DECIMAL, "1.50", "1.50")
 class DecimalToDecimal(_NumberToNumber):
     """Between precisions and scales."""
 
@@ -339,7 +343,7 @@ def _roomy(values: pa.Array) -> pa.Array:
     return values.cast(room(min(76, arrow.precision + 1), arrow.scale))
 
 
-@conversion(Family.DECIMAL, Family.INTEGER)
+@conversion(Family.DECIMAL, Family.INTEGER, "2.50", "3", rounding="half_up")
 class DecimalToInteger(_NumberToNumber):
     """Decimals to integers; a fraction is refused unless rounding is set."""
 
@@ -358,7 +362,7 @@ class DecimalToInteger(_NumberToNumber):
         return only(rounded, sure).cast(self.target.arrow), decided(values, sure)
 
 
-@conversion(Family.INTEGER, Family.DOUBLE)
+@conversion(Family.INTEGER, Family.DOUBLE, "7", "7")
 class IntegerToDouble(_NumberToNumber):
     """Integers to floating: up to 2 to the 53rd (24th for real) every one has its own value."""
 
@@ -371,7 +375,7 @@ class IntegerToDouble(_NumberToNumber):
         return only(wide, sure).cast(self.target.arrow), decided(values, sure)
 
 
-@conversion(Family.DECIMAL, Family.DOUBLE)
+@conversion(Family.DECIMAL, Family.DOUBLE, "0.10", "0.1")
 class DecimalToDouble(_NumberToNumber):
     """Decimals to floating: up to 15 digits (6 for real) are surely kept."""
 
@@ -385,7 +389,7 @@ class DecimalToDouble(_NumberToNumber):
         return only(values, sure).cast(pa.string()).cast(self.target.arrow), decided(values, sure)
 
 
-@conversion(Family.DOUBLE, Family.DOUBLE)
+@conversion(Family.DOUBLE, Family.DOUBLE, "0.5", "0.5")
 class DoubleToDouble(_NumberToNumber):
     """Between real and double precision."""
 
@@ -403,7 +407,7 @@ class DoubleToDouble(_NumberToNumber):
         return value if not math.isfinite(value) else super().exact(value)
 
 
-@conversion(Family.DOUBLE, Family.INTEGER)
+@conversion(Family.DOUBLE, Family.INTEGER, "2.9", "2", rounding="floor")
 class DoubleToInteger(_NumberToNumber):
     """Floating values to integers; a fraction is refused unless rounding is set."""
 
@@ -417,7 +421,7 @@ class DoubleToInteger(_NumberToNumber):
         return _narrow(only(rounded, sure).cast(pa.int64()), self.target, sure, values)
 
 
-@conversion(Family.DOUBLE, Family.DECIMAL)
+@conversion(Family.DOUBLE, Family.DECIMAL, "0.1", "0.10")
 class DoubleToDecimal(_NumberToNumber):
     """Floating values to decimals, by the shortest decimal text that stands for them."""
 
@@ -429,13 +433,13 @@ class DoubleToDecimal(_NumberToNumber):
         return self.through.quick(values.cast(pa.string()))
 
 
-@conversion(Family.BOOLEAN, Family.INTEGER)
+@conversion(Family.BOOLEAN, Family.INTEGER, "true", "1")
 def boolean_to_integer(source: SqlType, target: SqlType, options: Options) -> Conversion:
     """True is 1, false is 0."""
     return Direct(source, target, options)
 
 
-@conversion(Family.BOOLEAN, Family.DECIMAL)
+@conversion(Family.BOOLEAN, Family.DECIMAL, "true", "1.00")
 class BooleanToDecimal(Conversion):
     """True is 1, false is 0."""
 

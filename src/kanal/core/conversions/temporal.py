@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from numpy.typing import NDArray
 
 from kanal.core.arrays import Mask, mask_of, null_where_not, text_bytes, valid_mask
 from kanal.core.conversions.base import Conversion, Direct, Options, conversion, decided
@@ -27,8 +28,10 @@ from kanal.core.faults import Refusal
 from kanal.core.reasons import Reason
 from kanal.core.types import Family, SqlType
 
-for _same in (Family.DATE, Family.TIME, Family.TIMESTAMP, Family.TIMESTAMPTZ):
-    conversion(_same, _same)(Direct)
+conversion(Family.DATE, Family.DATE, "2025-01-31", "2025-01-31")(Direct)
+conversion(Family.TIME, Family.TIME, "10:15:00", "10:15:00")(Direct)
+conversion(Family.TIMESTAMP, Family.TIMESTAMP, "2025-01-31 10:15:00", "2025-01-31 10:15:00")(Direct)
+conversion(Family.TIMESTAMPTZ, Family.TIMESTAMPTZ, "2025-01-31 10:15:00Z", "2025-01-31 10:15:00+00:00")(Direct)
 
 _EPOCH = dt.datetime(1970, 1, 1)
 _UTC = dt.UTC
@@ -124,11 +127,10 @@ class _FromText(Conversion):
             rows = np.flatnonzero((lengths == layout.width) & ~sure)
             if not len(rows):
                 continue
-            if len(rows) == len(values):
-                table = content[starts[0] : starts[-1]].reshape(len(values), layout.width)
-            else:
-                table = content[starts[rows][:, None] + np.arange(layout.width)]
-            moments, good = layout.read_many(table)
+            places: NDArray[Any] = starts[rows].astype(np.int32) if len(content) < 2**31 else starts[rows]
+            steps: NDArray[Any] = np.arange(layout.width, dtype=places.dtype)
+            columns = content[places[None, :] + steps[:, None]]
+            moments, good = layout.read_many(columns)
             result[rows[good]] = moments[good]
             sure[rows[good]] = True
         return result, sure
@@ -144,7 +146,7 @@ class _FromText(Conversion):
         return found.moment, found.offset_minutes
 
 
-@conversion(Family.TEXT, Family.DATE)
+@conversion(Family.TEXT, Family.DATE, "31.12.2025", "2025-12-31", format="%d.%m.%Y")
 class TextToDate(_FromText):
     """Text to a date; a format that also has a time must say midnight."""
 
@@ -167,7 +169,7 @@ class TextToDate(_FromText):
         return moment.date()
 
 
-@conversion(Family.TEXT, Family.TIMESTAMP)
+@conversion(Family.TEXT, Family.TIMESTAMP, "2025-01-31T10:15", "2025-01-31 10:15:00")
 class TextToTimestamp(_FromText):
     """Text to a timestamp without zone; a text with an offset from UTC is refused."""
 
@@ -188,7 +190,9 @@ class TextToTimestamp(_FromText):
         return moment
 
 
-@conversion(Family.TEXT, Family.TIMESTAMPTZ)
+@conversion(
+    Family.TEXT, Family.TIMESTAMPTZ, "2025-07-01 12:00", "2025-07-01 10:00:00+00:00", time_zone="Europe/Amsterdam"
+)
 class TextToTimestamptz(_FromText):
     """Text to a moment: by the offset written in it, else by `time_zone`."""
 
@@ -236,7 +240,7 @@ class TextToTimestamptz(_FromText):
         return to_utc(moment, self.zone, self.given.ambiguous)
 
 
-@conversion(Family.TEXT, Family.TIME)
+@conversion(Family.TEXT, Family.TIME, "1:05 pm", "13:05:00", format="%I:%M %p")
 class TextToTime(_FromText):
     """Text to a time of day."""
 
@@ -258,10 +262,10 @@ class TextToTime(_FromText):
         return self.fields(value)[0].time()
 
 
-conversion(Family.DATE, Family.TIMESTAMP)(Direct)
+conversion(Family.DATE, Family.TIMESTAMP, "2025-01-31", "2025-01-31 00:00:00")(Direct)
 
 
-@conversion(Family.TIMESTAMP, Family.DATE)
+@conversion(Family.TIMESTAMP, Family.DATE, "2025-01-31 10:15:00", "2025-01-31", rounding="floor")
 class TimestampToDate(Conversion):
     """A timestamp to its day; a time of day other than midnight is refused unless rounding says to drop it."""
 
@@ -296,7 +300,10 @@ class _Zoned(Conversion):
         self.zone = check_zone(options.time_zone)
 
 
-@conversion([Family.TIMESTAMP, Family.DATE], Family.TIMESTAMPTZ)
+@conversion(
+    Family.TIMESTAMP, Family.TIMESTAMPTZ, "2025-07-01 12:00", "2025-07-01 10:00:00+00:00", time_zone="Europe/Amsterdam"
+)
+@conversion(Family.DATE, Family.TIMESTAMPTZ, "2025-07-01", "2025-06-30 22:00:00+00:00", time_zone="Europe/Amsterdam")
 class TimestampToTimestamptz(_Zoned):
     """A local time to the moment at which clocks in the zone showed it."""
 
@@ -310,7 +317,9 @@ class TimestampToTimestamptz(_Zoned):
         return to_utc(local, self.zone, self.given.ambiguous)
 
 
-@conversion(Family.TIMESTAMPTZ, Family.TIMESTAMP)
+@conversion(
+    Family.TIMESTAMPTZ, Family.TIMESTAMP, "2025-07-01 10:00:00Z", "2025-07-01 12:00:00", time_zone="Europe/Amsterdam"
+)
 class TimestamptzToTimestamp(_Zoned):
     """A moment to what clocks in the zone showed."""
 
@@ -328,7 +337,7 @@ class TimestamptzToTimestamp(_Zoned):
             ) from None
 
 
-@conversion(Family.TIMESTAMPTZ, Family.DATE)
+@conversion(Family.TIMESTAMPTZ, Family.DATE, "2025-06-30 22:00:00Z", "2025-07-01", time_zone="Europe/Amsterdam")
 class TimestamptzToDate(_Zoned):
     """A moment to the day in the zone; a time of day other than midnight is refused unless rounding drops it."""
 
@@ -397,10 +406,14 @@ def _trim_fraction(texts: pa.Array) -> pa.Array:
     return pc.replace_substring_regex(shorter, r"\.0+$", "")
 
 
-conversion([Family.DATE, Family.TIME, Family.TIMESTAMP], Family.TEXT)(_MomentToText)
+conversion(Family.DATE, Family.TEXT, "2025-12-31", "31.12.2025", format="%d.%m.%Y")(_MomentToText)
+conversion(Family.TIME, Family.TEXT, "10:15:30.5", "10:15:30.5")(_MomentToText)
+conversion(Family.TIMESTAMP, Family.TEXT, "2025-01-31 10:15:00", "2025-01-31 10:15:00")(_MomentToText)
 
 
-@conversion(Family.TIMESTAMPTZ, Family.TEXT)
+@conversion(
+    Family.TIMESTAMPTZ, Family.TEXT, "2025-07-01 10:00:00Z", "2025-07-01 12:00:00+02:00", time_zone="Europe/Amsterdam"
+)
 class TimestamptzToText(_MomentToText):
     """Moments in UTC with +00:00, or as the zone's clocks showed them, with the offset."""
 

@@ -63,10 +63,15 @@ class ToText(Conversion):
         return text
 
 
-conversion([Family.TEXT, Family.UUID, Family.JSON, Family.INTEGER], Family.TEXT)(ToText)
+conversion(Family.TEXT, Family.TEXT, "Sluis", "Slu", too_long="cut")(ToText)
+conversion(Family.INTEGER, Family.TEXT, "-7", "-7")(ToText)
+conversion(Family.UUID, Family.TEXT, "12345678-1234-1234-1234-123456789abc", "12345678-1234-1234-1234-123456789abc")(
+    ToText
+)
+conversion(Family.JSON, Family.TEXT, '{"a": 1}', '{"a": 1}')(ToText)
 
 
-@conversion(Family.DECIMAL, Family.TEXT)
+@conversion(Family.DECIMAL, Family.TEXT, "12.30", "12.30")
 class DecimalToText(ToText):
     """Decimals with all decimals of their scale."""
 
@@ -101,7 +106,7 @@ def double_text(value: float, source: SqlType) -> str:
     return f"{'-' if sign else ''}{mantissa}e{'-' if exponent < 0 else '+'}{abs(exponent):02d}"
 
 
-@conversion(Family.DOUBLE, Family.TEXT)
+@conversion(Family.DOUBLE, Family.TEXT, "2.50", "2.5")
 class DoubleToText(ToText):
     """Floating values by their shortest text."""
 
@@ -115,7 +120,7 @@ class DoubleToText(ToText):
         return double_text(value, self.source)
 
 
-@conversion(Family.BOOLEAN, Family.TEXT)
+@conversion(Family.BOOLEAN, Family.TEXT, "yes", "true")
 class BooleanToText(ToText):
     """true and false."""
 
@@ -131,7 +136,7 @@ def _codec(options: Options) -> str:
         raise ConversionError(f'There is no encoding "{name}"', "name one such as utf-8, latin1 or cp1252") from None
 
 
-@conversion(Family.BINARY, Family.TEXT)
+@conversion(Family.BINARY, Family.TEXT, "caf\u00e9", "caf\u00e9")
 class BinaryToText(ToText):
     """Bytes decoded as UTF-8 or in the encoding named."""
 
@@ -159,7 +164,7 @@ class BinaryToText(ToText):
             ) from None
 
 
-@conversion(Family.TEXT, Family.BINARY)
+@conversion(Family.TEXT, Family.BINARY, "caf\u00e9", "caf\u00e9")
 class TextToBinary(Conversion):
     """Text encoded as UTF-8 or in the encoding named."""
 
@@ -189,7 +194,7 @@ TRUE_VALUES = ("true", "t", "yes", "y", "on", "1")
 FALSE_VALUES = ("false", "f", "no", "n", "off", "0")
 
 
-@conversion(Family.TEXT, Family.BOOLEAN)
+@conversion(Family.TEXT, Family.BOOLEAN, "ja", "true", true_values=("ja",), false_values=("nee",))
 class TextToBoolean(Conversion):
     """Words to booleans, regardless of case."""
 
@@ -226,7 +231,8 @@ class TextToBoolean(Conversion):
         )
 
 
-@conversion([Family.INTEGER, Family.DECIMAL], Family.BOOLEAN)
+@conversion(Family.INTEGER, Family.BOOLEAN, "1", "true")
+@conversion(Family.DECIMAL, Family.BOOLEAN, "0.00", "false")
 class NumberToBoolean(Conversion):
     """1 is true and 0 is false; no other number is either."""
 
@@ -246,14 +252,15 @@ class NumberToBoolean(Conversion):
         )
 
 
-conversion(Family.BOOLEAN, Family.BOOLEAN)(Direct)
-conversion(Family.BINARY, Family.BINARY)(Direct)
-conversion(Family.UUID, Family.UUID)(Direct)
-conversion(Family.JSON, Family.JSON)(Direct)
-conversion(Family.INTERVAL, Family.INTERVAL)(Direct)
+conversion(Family.BOOLEAN, Family.BOOLEAN, "true", "true")(Direct)
+conversion(Family.BINARY, Family.BINARY, "a", "a")(Direct)
+conversion(Family.UUID, Family.UUID, "12345678-1234-1234-1234-123456789abc", "12345678-1234-1234-1234-123456789abc")(
+    Direct
+)
+conversion(Family.JSON, Family.JSON, '{"a": 1}', '{"a": 1}')(Direct)
 
 
-@conversion(Family.TEXT, Family.UUID)
+@conversion(Family.TEXT, Family.UUID, "{12345678123412341234123456789ABC}", "12345678-1234-1234-1234-123456789abc")
 class TextToUuid(Conversion):
     """The 32 hexadecimal digits of a UUID, hyphens and braces or not, in the canonical form."""
 
@@ -270,7 +277,7 @@ class TextToUuid(Conversion):
         return str(uuid.UUID(body))
 
 
-@conversion(Family.BINARY, Family.UUID)
+@conversion(Family.BINARY, Family.UUID, "sixteen bytes is", "73697874-6565-6e20-6279-746573206973")
 class BinaryToUuid(Conversion):
     """The 16 bytes of a UUID."""
 
@@ -283,7 +290,7 @@ class BinaryToUuid(Conversion):
         return str(uuid.UUID(bytes=value))
 
 
-@conversion(Family.TEXT, Family.JSON)
+@conversion(Family.TEXT, Family.JSON, '{"a": 1.10}', '{"a": 1.10}')
 class TextToJson(Conversion):
     """Text that must be one JSON document (RFC 8259); it is kept as it is written."""
 

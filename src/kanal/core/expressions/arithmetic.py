@@ -252,19 +252,20 @@ def _double(operator: str, left: Node, right: Node) -> Node:
                 rest = np.fmod(a.fill_null(0).to_numpy(), b.fill_null(1).to_numpy())
             return null_where_not(pa.array(rest), valid_mask(a) & valid_mask(b))
         kernel = pc.divide if operator == "/" else _unchecked(operator)
-        return within_double(frame, kernel(a, b), a, b)
+        nonzero = ~mask_of(pc.equal(a, 0.0)) & ~mask_of(pc.equal(b, 0.0)) if operator in "*/" else False
+        return within_double(frame, kernel(a, b), a, b, nonzero=nonzero)
 
     return Node(DOUBLE, evaluate)
 
 
-def within_double(frame: Frame, values: pa.Array, *operands: pa.Array) -> pa.Array:
-    """The values, with a fault where finite operands gave an infinite one."""
-    infinite: Mask = mask_of(pc.is_inf(values))
-    if infinite.any():
+def within_double(frame: Frame, values: pa.Array, *operands: pa.Array, nonzero: Mask | bool = False) -> pa.Array:
+    """The values, with a fault where finite operands gave an infinite one, or 0 where that is not the exact result."""
+    lost: Mask = mask_of(pc.is_inf(values)) | (mask_of(pc.equal(values, 0.0)) & nonzero)
+    if lost.any():
         for operand in operands:
-            infinite &= mask_of(pc.is_finite(operand))
-        frame.refuse(infinite, Reason.OUT_OF_RANGE, "the result is outside double precision", operands[0])
-        return null_where_not(values, ~infinite)
+            lost &= mask_of(pc.is_finite(operand))
+        frame.refuse(lost, Reason.OUT_OF_RANGE, "the result is outside double precision", operands[0])
+        return null_where_not(values, ~lost)
     return values
 
 

@@ -59,6 +59,7 @@ _DISTANCE: dict[tuple[Family, str], int] = {
 _FAMILY_OF = {
     "text": Family.TEXT,
     "integer": Family.INTEGER,
+    "whole": Family.INTEGER,
     "decimal": Family.DECIMAL,
     "double": Family.DOUBLE,
     "boolean": Family.BOOLEAN,
@@ -69,7 +70,8 @@ _FAMILY_OF = {
     "interval": Family.INTERVAL,
     "binary": Family.BINARY,
 }
-_SHORT_NAMES = {family: name for name, family in _FAMILY_OF.items()}
+_OF_ALL_TYPES = frozenset({"value", "same"})
+_SHORT_NAMES = {family: name for name, family in _FAMILY_OF.items() if name != "whole"}
 
 
 def function(
@@ -77,7 +79,8 @@ def function(
 ) -> Callable[[Body], Body]:
     """Register a function by a signature such as `left(text, integer) -> text`.
 
-    A type followed by ? is optional, by ... may come any number of times; `any` takes all types, `same` all of one.
+    A type followed by ? is optional, by ... may come any number of times; `value` takes all types, as their text, and
+    `same` all types, but only one; `integer` is widened to bigint, `whole` keeps its width.
     The body takes the frame and an Arrow array for each argument; its docstring is the documentation.
     """
     match = _SIGNATURE.fullmatch(signature)
@@ -188,7 +191,7 @@ def _fit(entry: Function, arguments: Sequence[Node]) -> int | None:
         return None
     total = 0
     for parameter, argument in zip(parameters, arguments, strict=True):
-        if parameter in ("any", "same") or argument.type.family is Family.NULL:
+        if parameter in _OF_ALL_TYPES or argument.type.family is Family.NULL:
             continue
         wanted = parse_type(parameter).family if entry.exact else _FAMILY_OF[parameter]
         if argument.type.family is wanted:
@@ -214,7 +217,9 @@ def _bind(entry: Function, arguments: Sequence[Node]) -> Node:
     for place, parameter in enumerate(parameters):
         if entry.exact:
             nodes[place] = convert(nodes[place], parse_type(parameter))
-        elif parameter not in ("any", "same"):
+        elif parameter == "value":
+            nodes[place] = convert(nodes[place], TEXT)
+        elif parameter != "same":
             nodes[place] = _as_parameter(nodes[place], parameter)
     types = [node.type for node in nodes]
     result = entry.returns(types)
@@ -235,6 +240,8 @@ def _as_parameter(node: Node, parameter: str) -> Node:
         if node.type.family is Family.INTEGER:
             return convert(node, decimal(node.type.whole_digits, 0))
         return convert(node, decimal(38, 10) if node.type.family is not Family.NULL else decimal(1, 0))
+    if parameter == "whole" and node.type.family is Family.INTEGER:
+        return node
     if wanted is Family.INTEGER:
         return convert(node, SqlType("bigint"))
     if wanted is Family.DOUBLE:

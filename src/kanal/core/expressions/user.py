@@ -176,7 +176,7 @@ def _over_arrays(declared: Declared, result: SqlType, call: Callable[[list[pa.Ar
         if isinstance(returned, pa.ChunkedArray):
             returned = returned.combine_chunks()
         try:
-            values = returned if isinstance(returned, pa.Array) else pa.Array.from_pandas(returned, result.arrow)
+            values = returned if isinstance(returned, pa.Array) else pa.Array.from_pandas(returned, type=result.arrow)
             values = values if values.type == result.arrow else values.cast(result.arrow)
         except (pa.ArrowException, TypeError, ValueError) as error:
             raise FunctionError(

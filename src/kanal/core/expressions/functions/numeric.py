@@ -15,14 +15,14 @@ from kanal.core.types import SqlType, decimal
 _GROUP = "Numbers"
 
 
-@function("abs(integer) -> same", ("abs(-3)", "3"), _GROUP)
+@function("abs(whole) -> same", ("abs(-3)", "3"), _GROUP)
 @function("abs(decimal) -> same", ("abs(-1.50)", "1.50"), _GROUP)
 @function("abs(double) -> double", ("abs(CAST(-1.5 AS double precision))", "1.5"), _GROUP)
 def absolute(frame: Frame, number: pa.Array) -> pa.Array:
     """The number without its sign."""
     if pa.types.is_integer(number.type):
-        stuck = mask_of(pc.equal(number, -(2**63)))
-        frame.refuse(stuck, Reason.OUT_OF_RANGE, "the result is outside bigint", number)
+        stuck = mask_of(pc.equal(number, -(2 ** (number.type.bit_width - 1))))
+        frame.refuse(stuck, Reason.OUT_OF_RANGE, "the result is outside the type of the number", number)
         number = null_where_not(number, ~stuck)
     return pc.abs(number)
 
@@ -30,8 +30,9 @@ def absolute(frame: Frame, number: pa.Array) -> pa.Array:
 @function("sign(decimal) -> integer", ("sign(-1.50)", "-1"), _GROUP)
 @function("sign(double) -> double", ("sign(CAST(2.5 AS double precision))", "1"), _GROUP)
 def sign(_: Frame, number: pa.Array) -> pa.Array:
-    """-1, 0 or 1."""
-    return pc.sign(number)
+    """-1, 0 or 1; 0 also for NaN."""
+    signs = pc.sign(number)
+    return pc.if_else(pc.is_nan(signs), 0.0, signs) if pa.types.is_floating(signs.type) else signs
 
 
 def _whole(types: list[SqlType]) -> SqlType:
@@ -147,7 +148,7 @@ def ln(frame: Frame, number: pa.Array) -> pa.Array:
 @function("exp(double) -> double", ("exp(0)", "1"), _GROUP)
 def exp(frame: Frame, number: pa.Array) -> pa.Array:
     """e to the power of the number."""
-    return within_double(frame, pc.exp(number), number)
+    return within_double(frame, pc.exp(number), number, nonzero=True)
 
 
 @function("power(double, double) -> double", ("power(2, 10)", "1024"), _GROUP)
@@ -158,4 +159,5 @@ def power(frame: Frame, base: pa.Array, exponent: pa.Array) -> pa.Array:
     zero = mask_of(pc.equal(base, 0.0)) & mask_of(pc.less(exponent, 0.0))
     frame.refuse(root | zero, Reason.OUT_OF_RANGE, "the power is not a real number", base)
     base = null_where_not(base, ~(root | zero))
-    return within_double(frame, pc.power(base, exponent), base, exponent)
+    nonzero = ~mask_of(pc.equal(base, 0.0))
+    return within_double(frame, pc.power(base, exponent), base, exponent, nonzero=nonzero)

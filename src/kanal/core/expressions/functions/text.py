@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kanal.core.arrays import mask_of, null_where_not
+from kanal.core.arrays import mask_of, null_where_not, patch, valid_mask
 from kanal.core.expressions.registry import function, python_function
 from kanal.core.faults import Refusal
 from kanal.core.frame import Frame
@@ -21,8 +21,19 @@ _GROUP = "Text"
 
 @function("upper(text) -> text", ("upper('Sluis')", "SLUIS"), _GROUP)
 def upper(_: Frame, text: pa.Array) -> pa.Array:
-    """The text in upper case."""
-    return pc.utf8_upper(text)
+    """The text in upper case, character by character: ß, which has no single capital in use, stays."""
+    upper_text = pc.utf8_upper(text)
+    sharp = mask_of(pc.match_substring(text, "ß"))
+    if not sharp.any():
+        return upper_text
+    rows = np.flatnonzero(sharp)
+    return patch(upper_text, rows, ["".join(map(_capital, value)) for value in text.take(pa.array(rows)).to_pylist()])
+
+
+def _capital(character: str) -> str:
+    """A character's capital, where it is one character too."""
+    capital = character.upper()
+    return capital if len(capital) == 1 else character
 
 
 @function("lower(text) -> text", ("lower('SLUIS')", "sluis"), _GROUP)
@@ -34,7 +45,7 @@ def lower(_: Frame, text: pa.Array) -> pa.Array:
 @python_function("initcap(text) -> text", ("initcap('de kleine sluis')", "De Kleine Sluis"), _GROUP)
 def initcap(text: str) -> str:
     """The text with the first letter of each word in upper case and the others in lower case."""
-    return re.sub(r"[^\W_]+", lambda word: word[0][0].upper() + word[0][1:].lower(), text)
+    return re.sub(r"[^\W_]+", lambda word: _capital(word[0][0]) + word[0][1:].lower(), text)
 
 
 @function("char_length(text) -> integer", ("char_length('brug')", "4"), _GROUP)
@@ -96,7 +107,7 @@ def _one(values: pa.Array) -> object:
 def substring(frame: Frame, text: pa.Array, start: pa.Array, length: pa.Array | None = None) -> pa.Array:
     """The part of the text from a position on, of a length or to the end; positions before 1 count for the length."""
     if length is not None:
-        negative = mask_of(pc.less(length, 0))
+        negative = mask_of(pc.less(length, 0)) & valid_mask(text) & valid_mask(start)
         frame.refuse(negative, Reason.OUT_OF_RANGE, "the length of a substring is negative", length)
         length = null_where_not(length, ~negative)
     first, count = _one(start), None if length is None else _one(length)
@@ -255,13 +266,13 @@ def binary_concat(_: Frame, a: pa.Array, b: pa.Array) -> pa.Array:
     return pc.binary_join_element_wise(a, b, b"")
 
 
-@function("concat(text, text...) -> text", ("concat('a', NULL, 'b')", "ab"), _GROUP)
+@function("concat(value, value...) -> text", ("concat('a', NULL, 'b')", "ab"), _GROUP)
 def concat(_: Frame, *texts: pa.Array) -> pa.Array:
     """The texts one after the other, NULLs left out."""
     return pc.binary_join_element_wise(*texts, "", null_handling="replace", null_replacement="")
 
 
-@function("concat_ws(text, text...) -> text", ("concat_ws('-', 'a', NULL, 'b')", "a-b"), _GROUP)
+@function("concat_ws(text, value...) -> text", ("concat_ws('-', 'a', NULL, 'b')", "a-b"), _GROUP)
 def concat_ws(_: Frame, separator: pa.Array, *texts: pa.Array) -> pa.Array:
     """The texts with a separator between them, NULLs left out."""
     return pc.binary_join_element_wise(*texts, separator, null_handling="skip")
