@@ -75,7 +75,17 @@ class Load:
     def execute(self, statement: Any) -> int:
         """Run a statement made with SQLAlchemy; the number of rows it changed."""
         with self.database.errors():
-            return max(0, self.connection.execute(statement).rowcount)
+            return self._counted(statement)
+
+    def _counted(self, statement: Any) -> int:
+        rows: int = self.connection.execute(statement, execution_options={"preserve_rowcount": True}).rowcount
+        if rows < 0:
+            raise DatabaseError(
+                f"connection {self.database.name}: the driver {self.database.url.drivername} does not say how many rows "
+                "a statement changed, so the books cannot be kept",
+                "use another driver for this database",
+            )
+        return rows
 
     def run_sql(self, sql: str) -> int:
         """Run a statement of the job's own text; the number of rows it changed."""
@@ -105,7 +115,7 @@ class Load:
         """Run statements together; raises RowsRefused, with none of them done, where the target refuses a row."""
         try:
             with self.connection.begin_nested():
-                return [max(0, self.connection.execute(statement).rowcount) for statement in statements]
+                return [self._counted(statement) for statement in statements]
         except (exc.IntegrityError, exc.DataError) as error:
             raise RowsRefused(self.database.words_of(error)) from None
         except exc.SQLAlchemyError as error:
@@ -158,7 +168,8 @@ class Database:
     def engine(self) -> sa.Engine:
         """SQLAlchemy's engine; raises DatabaseError where the driver is missing."""
         try:
-            return sa.create_engine(self.url)
+            # Each use has a connection of its own, so that nothing temporary outlives it.
+            return sa.create_engine(self.url, poolclass=sa.NullPool)
         except ImportError as error:
             raise DatabaseError(
                 f"connection {self.name}: the driver {error.name or self.url.drivername} is not installed",

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import datetime as dt
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import pyarrow as pa
@@ -29,15 +29,29 @@ from kanal.core.transformation import (
 from kanal.databases.base import Load
 from kanal.runner.plan import PipelinePlan
 from kanal.runner.stream import read_ahead, spooled
-from kanal.runner.write_rules import WRITE_RULES, Append, Written
+from kanal.runner.write_rules import WRITE_RULES, Append
 
 #: Called after each batch with its number, its counts, its seconds and its rejects.
 OnBatch = Callable[[int, Tally, float, list[Reject]], None]
-_TAGGED = list[tuple[str | None, Fault]]
+_Tagged = list[tuple[str | None, Fault]]
+Rows = np.ndarray[tuple[int], np.dtype[np.intp]]
 
 
 class TooManyRejects(KanalError):
     """More rows were rejected than the pipeline allows; the load is undone."""
+
+
+@dataclass
+class _Prepared:
+    """A batch ready to be written: its rows, which of them, and which over earlier rows of the load."""
+
+    batch: SourceBatch
+    rows: pa.RecordBatch
+    good: Rows
+    replacing: Rows
+    tally: Tally
+    rejects: list[Reject]
+    seconds: float
 
 
 @dataclass
@@ -75,12 +89,14 @@ class PipelineStep:
             if plan.settings.first_sql:
                 load.run_sql(plan.settings.first_sql)
             self.tally.deleted += rule.begin().deleted
-            for batch in batches:
+            # One thread reads, one computes, this one writes.
+            ready = stack.enter_context(read_ahead((self._prepare(batch, load) for batch in batches), depth=1))
+            for prepared in ready:
                 started = time.perf_counter()
-                tally, rejects = self._move(batch, load, rule)
+                tally, rejects = self._write(prepared, rule)
                 self.tally.add(tally)
                 self.batches += 1
-                on_batch(self.batches, tally, time.perf_counter() - started, rejects)
+                on_batch(self.batches, tally, prepared.seconds + time.perf_counter() - started, rejects)
                 self._limit_rejects(final=False)
             self._limit_rejects(final=True)
             if plan.settings.last_sql:
@@ -101,8 +117,9 @@ class PipelineStep:
         with plan.source.read(plan.reading) as batches, read_ahead(batches) as ahead:
             yield ahead
 
-    def _move(self, batch: SourceBatch, load: Load, rule: Append) -> tuple[Tally, list[Reject]]:
-        """A batch's whole way: filter, look up, convert, check, sort out doubled keys, write; counts and rejects."""
+    def _prepare(self, batch: SourceBatch, load: Load) -> _Prepared:
+        """A batch's way up to the write: filter, look up, convert, check, sort out doubled keys."""
+        started = time.perf_counter()
         plan, tally = self.plan, Tally(read=batch.rows)
         rejects: list[Reject] = []
 
@@ -114,40 +131,61 @@ class PipelineStep:
             batch = batch.take(wanted) if len(wanted) < batch.rows else batch
 
         frame = Frame(batch, plan.source_types, self.moment)
-        faults: _TAGGED = []
+        faults: _Tagged = []
         for lookup, table in self._lookups:
             faults += look_up(frame, lookup, table)
         rows, misfits = convert_columns(frame, plan.columns)
         faults += misfits
-        if plan.checks:
-            types = {column.name: column.type for column in plan.columns}
-            faults += check_rows(rows, types, self._checks, self.moment)
-        rows, unstorable = load.storable(plan.target_table, rows)
-        faults += unstorable
         found, good = rejects_of(batch, faults, plan.settings.list_reasons == "all")
         rejects += found
 
+        if self._checks:
+            good = self._without(batch, good, self._failed_checks(rows, good), rejects)
+        rows, unstorable = load.storable(plan.target_table, rows)
+        good = self._without(batch, good, unstorable, rejects)
         good, replacing, doubled = self._sort_out_keys(rows, good, tally)
-        found, _ = rejects_of(batch, doubled)
-        rejects += found
+        rejects += rejects_of(batch, doubled)[0]
+        return _Prepared(batch, rows, good, replacing, tally, rejects, time.perf_counter() - started)
 
-        written = rule.write(_take(rows, good))
-        refused: _TAGGED = [(None, _refusal(int(good[row]), words)) for row, words in written.refused]
-        if len(replacing):
-            replaced = rule.replace(_take(rows, replacing))
-            refused += [(None, _refusal(int(replacing[row]), words)) for row, words in replaced.refused]
+    def _write(self, prepared: _Prepared, rule: Append) -> tuple[Tally, list[Reject]]:
+        """The rest of a batch's way: write it, and count; its counts and all its rejects."""
+        batch, rows, tally = prepared.batch, prepared.rows, prepared.tally
+        written = rule.write(_take(rows, prepared.good))
+        refused: _Tagged = [(None, _refusal(int(prepared.good[row]), words)) for row, words in written.refused]
+        if len(prepared.replacing):
+            replaced = rule.replace(_take(rows, prepared.replacing))
+            refused += [(None, _refusal(int(prepared.replacing[row]), words)) for row, words in replaced.refused]
             # What they replace was counted when it was written; they take its place.
-            tally.superseded += len(replacing) - len(replaced.refused)
-        found, _ = rejects_of(batch, refused)
-        rejects += found
-
-        _count(tally, written)
+            tally.superseded += len(prepared.replacing) - len(replaced.refused)
+        rejects = prepared.rejects + rejects_of(batch, refused)[0]
+        tally.inserted += written.inserted
+        tally.updated += written.updated
+        tally.unchanged += written.unchanged
         tally.rejected = len(rejects)
         return tally, rejects
 
-    def _sort_out_keys(
-        self, rows: pa.RecordBatch, good: np.ndarray[tuple[int], np.dtype[np.intp]], tally: Tally
-    ) -> tuple[np.ndarray[tuple[int], np.dtype[np.intp]], np.ndarray[tuple[int], np.dtype[np.intp]], _TAGGED]:
+    def _failed_checks(self, rows: pa.RecordBatch, good: Rows) -> _Tagged:
+        """The faults of those rows, by their place in the batch, that fail a check."""
+        types = {column.name: column.type for column in self.plan.columns}
+        found = check_rows(_take(rows, good), types, self._checks, self.moment)
+        return [(column, replace(fault, row=int(good[fault.row]))) for column, fault in found]
+
+    def _without(
+        self, batch: SourceBatch, good: Rows, faults: Sequence[tuple[str | None, Fault]], rejects: list[Reject]
+    ) -> Rows:
+        """The good rows without those that have a fault, which are added to the rejects."""
+        if not faults:
+            return good
+        still = np.zeros(batch.rows, dtype=np.bool_)
+        still[good] = True
+        fresh = [(column, fault) for column, fault in faults if still[fault.row]]
+        found, kept = rejects_of(batch, fresh, self.plan.settings.list_reasons == "all")
+        rejects += found
+        keep = np.zeros(batch.rows, dtype=np.bool_)
+        keep[kept] = True
+        return good[keep[good]]
+
+    def _sort_out_keys(self, rows: pa.RecordBatch, good: Rows, tally: Tally) -> tuple[Rows, Rows, _Tagged]:
         """Rows to write, rows to write over earlier ones of this load, and faults of rows whose key came before."""
         nothing = np.zeros(0, dtype=np.intp)
         if self._seen is None or not len(good):
@@ -207,15 +245,9 @@ def _lookup_columns(plan: PipelinePlan, name: str, keys: tuple[str, ...]) -> lis
     return list(dict.fromkeys([*keys, *sorted(used)]))
 
 
-def _take(rows: pa.RecordBatch, chosen: np.ndarray[tuple[int], np.dtype[np.intp]]) -> pa.RecordBatch:
+def _take(rows: pa.RecordBatch, chosen: Rows) -> pa.RecordBatch:
     return rows if len(chosen) == rows.num_rows else rows.take(pa.array(chosen))
 
 
 def _refusal(row: int, words: str) -> Fault:
     return Fault(row, Reason.REFUSED_BY_TARGET, None, f"the target refused the row: {words}")
-
-
-def _count(tally: Tally, written: Written) -> None:
-    tally.inserted += written.inserted
-    tally.updated += written.updated
-    tally.unchanged += written.unchanged
