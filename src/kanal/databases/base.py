@@ -81,8 +81,8 @@ class Load:
         rows: int = self.connection.execute(statement, execution_options={"preserve_rowcount": True}).rowcount
         if rows < 0:
             raise DatabaseError(
-                f"connection {self.database.name}: the driver {self.database.url.drivername} does not say how many rows "
-                "a statement changed, so the books cannot be kept",
+                f"connection {self.database.name}: the driver {self.database.url.drivername} does not say how many "
+                "rows a statement changed, so the books cannot be kept",
                 "use another driver for this database",
             )
         return rows
