@@ -5,7 +5,7 @@ from __future__ import annotations
 import inspect
 from abc import ABC, abstractmethod
 from collections.abc import Callable
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from typing import Any, ClassVar
 
 import numpy as np
@@ -44,6 +44,8 @@ class Options:
 
 
 NO_OPTIONS = Options()
+#: How many of a batch's texts tell whether the same ones recur.
+_SAMPLE = 1000
 
 
 class Conversion(ABC):
@@ -76,6 +78,21 @@ class Conversion(ABC):
     def __call__(self, values: pa.Array) -> tuple[pa.Array, list[Fault]]:
         """The converted array and a fault for each value that does not fit, in order of rows."""
         values = self._with_nulls(values)
+        return self._each_once(values) if _repeats(values) else self._each(values)
+
+    def _each_once(self, values: pa.Array) -> tuple[pa.Array, list[Fault]]:
+        """Convert values that recur, such as dates and codes, each one once."""
+        encoded = values.dictionary_encode()
+        converted, found = self._each(encoded.dictionary)
+        if not found:
+            return converted.take(encoded.indices), []
+        by_code = {fault.row: fault for fault in found}
+        codes = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
+        rows = np.flatnonzero(np.isin(codes, list(by_code)))
+        faults = [replace(by_code[code], row=row) for row, code in zip(rows.tolist(), codes[rows].tolist(), strict=True)]
+        return converted.take(encoded.indices), faults
+
+    def _each(self, values: pa.Array) -> tuple[pa.Array, list[Fault]]:
         converted, sure = self.quick(values)
         if sure.all():
             return converted, []
@@ -103,6 +120,14 @@ class Conversion(ABC):
             return values
         meant = pc.is_in(values, pa.array(self.given.null_values, values.type))
         return pc.if_else(meant, pa.scalar(None, values.type), values)
+
+
+def _repeats(values: pa.Array) -> bool:
+    """True for many texts of which, by a sample, few differ."""
+    if not pa.types.is_string(values.type) or len(values) < 8 * _SAMPLE:
+        return False
+    sample = values.take(pa.array(np.linspace(0, len(values) - 1, _SAMPLE, dtype=np.int64)))
+    return len(sample.unique()) < 0.6 * _SAMPLE
 
 
 class Direct(Conversion):
