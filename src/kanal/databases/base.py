@@ -6,14 +6,17 @@ Other modules of this package state only how their database differs.
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator, Mapping, Sequence
+import operator
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 from functools import cached_property
 from typing import Any, ClassVar
 
 import pyarrow as pa
 import sqlalchemy as sa
 from sqlalchemy import exc
+from sqlalchemy.engine.reflection import ObjectKind
 
 from kanal.core.arrays import single
 from kanal.core.errors import KanalError
@@ -49,12 +52,26 @@ class DatabaseError(KanalError):
 
 
 class RowsRefused(KanalError):
-    """The target refused rows of a batch; nothing of that batch was written. `what` is in the database's words."""
+    """The target refused rows of a batch; nothing of that batch was written. `what` is in the database's words.
+
+    `row` is the place in the batch of the first row that it refused, where the database says so.
+    """
+
+    def __init__(self, what: str, row: int | None = None) -> None:
+        self.row = row
+        super().__init__(what)
+
+
+#: A comparison that every database answers alike: a column, one of = <> < <= > >= IS NULL, IS NOT NULL, and a number.
+Condition = tuple[str, str, int | Decimal | None]
 
 
 @dataclass(frozen=True)
 class Reading:
-    """What to read: a table or a query, which columns, in which order, how many rows, how many a batch."""
+    """What to read: a table or a query, which columns, in which order, how many rows, how many a batch.
+
+    `conditions` are comparisons that the source's rows must meet, all of them.
+    """
 
     table: TableInfo
     query: str | None
@@ -62,6 +79,15 @@ class Reading:
     batch_rows: int
     order_by: tuple[str, ...] = ()
     limit: int | None = None
+    conditions: tuple[Condition, ...] = ()
+
+
+def row_column(columns: Sequence[str]) -> str:
+    """A name that none of the columns has, for the last column of a stage, which numbers its rows."""
+    name = "kanal_row"
+    while name in {column.casefold() for column in columns}:
+        name += "_"
+    return name
 
 
 class Load:
@@ -69,7 +95,11 @@ class Load:
 
     def __init__(self, database: Database) -> None:
         self.database = database
-        self.connection = database.engine.connect()
+        self.begin()
+
+    def begin(self) -> None:
+        """Connect and begin the transaction."""
+        self.connection = self.database.engine.connect()
         self._transaction = self.connection.begin()
 
     def execute(self, statement: Any) -> int:
@@ -90,11 +120,16 @@ class Load:
     def run_sql(self, sql: str) -> int:
         """Run a statement of the job's own text; the number of rows it changed."""
         with self.database.errors():
-            return max(0, self.connection.exec_driver_sql(sql).rowcount)
+            return _run_text(self.connection, sql)
 
     def empty(self, table: sa.Table) -> int:
         """Remove all rows, within the transaction; how many there were."""
         return self.execute(table.delete())
+
+    def scalar(self, query: sa.Select[Any]) -> Any:
+        """The one value that a query finds, as this transaction sees it; None where there is none."""
+        with self.database.errors():
+            return self.connection.execute(query).scalar()
 
     def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
         """The rows as this database takes them, and the faults of values that it could not hold unchanged."""
@@ -103,42 +138,56 @@ class Load:
 
     def insert(self, table: sa.Table, rows: pa.RecordBatch) -> None:
         """Insert a storable batch; raises RowsRefused, with nothing of it inserted, where the target refuses a row."""
-        try:
-            with self.connection.begin_nested():
-                self.connection.execute(table.insert(), rows.to_pylist())
-        except (exc.IntegrityError, exc.DataError) as error:
-            raise RowsRefused(self.database.words_of(error)) from None
-        except exc.SQLAlchemyError as error:
-            raise self.database.diagnosed(error) from None
+        with self._all_or_nothing():
+            self.connection.execute(table.insert(), rows.to_pylist())
 
     def attempt(self, *statements: Any) -> list[int]:
         """Run statements together; raises RowsRefused, with none of them done, where the target refuses a row."""
+        with self._all_or_nothing():
+            return [self._counted(statement) for statement in statements]
+        raise AssertionError
+
+    @contextlib.contextmanager
+    def _all_or_nothing(self) -> Iterator[None]:
+        """While it lasts, all is done or nothing; raises RowsRefused where the target refuses a row."""
         try:
             with self.connection.begin_nested():
-                return [self._counted(statement) for statement in statements]
-        except (exc.IntegrityError, exc.DataError) as error:
-            raise RowsRefused(self.database.words_of(error)) from None
+                yield
         except exc.SQLAlchemyError as error:
+            if self.database.refuses(error):
+                raise RowsRefused(self.database.words_of(error)) from None
             raise self.database.diagnosed(error) from None
 
     def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
-        """A temporary table of some of a table's columns, indexed by the key."""
-        real = self.database.sa_table(table)
-        stage = sa.Table(
-            name,
-            sa.MetaData(),
-            *(sa.Column(column, real.c[column].type, nullable=True, autoincrement=False) for column in columns),
-            sa.Index(f"{name}_key", *key),
-            prefixes=["TEMPORARY"],
-        )
+        """A temporary table of some of a table's columns, and a number for each row; indexed by the key."""
+        stage = self.stage_table(table, columns, name)
+        sa.Index(f"{name}_key", *(stage.c[column] for column in key))
         with self.database.errors():
             stage.create(self.connection)
         return stage
+
+    def stage_table(self, table: TableInfo, columns: Sequence[str], name: str) -> sa.Table:
+        """SQLAlchemy's picture of a stage."""
+        real = self.database.sa_table(table)
+        return sa.Table(
+            name,
+            sa.MetaData(),
+            *(sa.Column(column, real.c[column].type, nullable=True, autoincrement=False) for column in columns),
+            sa.Column(row_column(columns), sa.BigInteger, nullable=False, autoincrement=False),
+            prefixes=["TEMPORARY"],
+            info={"temporary": True},
+        )
+
+    def settle_stage(self, stage: sa.Table) -> None:
+        """Called once the rows of a stage are in it, before they are merged."""
 
     def drop_stage(self, stage: sa.Table) -> None:
         """Remove a temporary table."""
         with self.database.errors():
             stage.drop(self.connection)
+
+    def cancel(self) -> None:
+        """Break off, from another thread, a statement that is under way, where the driver can."""
 
     def commit(self) -> None:
         """Make everything visible at once."""
@@ -157,6 +206,8 @@ class Database:
 
     #: What to install where the driver is missing.
     extra: ClassVar[str] = "the driver's package"
+    #: True where rows of other tables may refer to rows that are missing, as long as they are there at the commit.
+    defers_references: ClassVar[bool] = False
 
     def __init__(self, name: str, url: sa.URL) -> None:
         self.name = name
@@ -193,12 +244,23 @@ class Database:
         original = getattr(error, "orig", None) or error
         return " ".join(str(original).split())
 
+    def refuses(self, error: exc.SQLAlchemyError) -> bool:
+        """True for an error by which the target refuses a row, and not the statement or the connection."""
+        return isinstance(error, exc.IntegrityError | exc.DataError)
+
     def diagnosed(self, error: exc.SQLAlchemyError) -> DatabaseError:
         """A SQLAlchemy error as one of Kanal's."""
-        return DatabaseError(
-            f"connection {self.name} ({self.shown_url}): {self.words_of(error)}",
-            "see what the database says of it",
-        )
+        return self.failed(self.words_of(error))
+
+    def failed(self, words: str) -> DatabaseError:
+        """An error in the database's words."""
+        text = " ".join(self.without_password(words).split())
+        return DatabaseError(f"connection {self.name} ({self.shown_url}): {text}", "see what the database says of it")
+
+    def without_password(self, text: str) -> str:
+        """A text with *** in place of the connection's password."""
+        password = self.url.password
+        return text.replace(password, "***") if password and len(password) > 2 else text
 
     @contextlib.contextmanager
     def errors(self) -> Iterator[None]:
@@ -225,6 +287,46 @@ class Database:
         with self.errors():
             return sa.inspect(self.engine)
 
+    @cached_property
+    def _foreign_keys_of(self) -> dict[str | None, dict[Any, Any]]:
+        return {}
+
+    @cached_property
+    def _reflected(self) -> dict[tuple[str | None, str], dict[str, Any]]:
+        return {}
+
+    def reflect(self, schema: str | None, names: Collection[str]) -> None:
+        """Ask for what `describe` needs of several tables at once, which is much quicker than one by one."""
+        wanted = {name for name in names if (schema, name) not in self._reflected}
+        if not wanted:
+            return
+        asked = sorted(wanted)
+        with self.errors():
+            found: dict[str, Any] = {
+                "columns": self._inspector.get_multi_columns(schema, asked, kind=ObjectKind.ANY),
+                "primary": self._inspector.get_multi_pk_constraint(schema, asked, kind=ObjectKind.ANY),
+                "unique": self._inspector.get_multi_unique_constraints(schema, asked, kind=ObjectKind.ANY),
+                "foreign": self._inspector.get_multi_foreign_keys(schema, asked, kind=ObjectKind.ANY),
+            }
+        for name in wanted:
+            parts = {part: answers.get((schema, name)) for part, answers in found.items()}
+            self._reflected[schema, name] = parts
+
+    def referring(self, table: TableInfo) -> list[TableInfo]:
+        """The other tables of the schema with foreign keys to this one."""
+        if table.schema not in self._foreign_keys_of:
+            with self.errors():
+                self._foreign_keys_of[table.schema] = dict(self._inspector.get_multi_foreign_keys(table.schema))
+        names = [
+            name
+            for (_, name), keys in self._foreign_keys_of[table.schema].items()
+            if name != table.name
+            and any(
+                key["referred_table"] == table.name and key["referred_schema"] in (None, table.schema) for key in keys
+            )
+        ]
+        return [self.describe(table.schema, name) for name in names]
+
     def table_names(self, schema: str | None = None) -> list[str]:
         """The tables and views of a schema, or of the connection's own."""
         with self.errors():
@@ -247,23 +349,22 @@ class Database:
     def describe(self, schema: str | None, table: str) -> TableInfo:
         """A table or view; raises DatabaseError where there is none of that name."""
         name = self.find_table(schema, table)
+        self.reflect(schema, [name])
+        found = self._reflected[schema, name]
+        primary = tuple((found["primary"] or {}).get("constrained_columns") or ())
+        columns = tuple(self._column(dict(column), primary) for column in found["columns"] or ())
+        unique = [tuple(c for c in index["column_names"] if c) for index in found["unique"] or ()]
+        foreign = [
+            ForeignKey(
+                tuple(key["constrained_columns"]),
+                key["referred_schema"] or schema,
+                key["referred_table"],
+                tuple(key["referred_columns"]),
+            )
+            for key in found["foreign"] or ()
+        ]
         with self.errors():
-            inspector = self._inspector
-            primary = tuple(inspector.get_pk_constraint(name, schema)["constrained_columns"])
-            columns = tuple(self._column(dict(column), primary) for column in inspector.get_columns(name, schema))
-            unique = [
-                tuple(c for c in index["column_names"] if c) for index in inspector.get_unique_constraints(name, schema)
-            ]
-            foreign = [
-                ForeignKey(
-                    tuple(key["constrained_columns"]),
-                    key["referred_schema"] or schema,
-                    key["referred_table"],
-                    tuple(key["referred_columns"]),
-                )
-                for key in inspector.get_foreign_keys(name, schema)
-            ]
-            is_view = name in inspector.get_view_names(schema)
+            is_view = name in self._inspector.get_view_names(schema)
         return TableInfo(schema, name, columns, primary, tuple(unique), tuple(foreign), is_view)
 
     def _column(self, column: Mapping[str, Any], primary: tuple[str, ...]) -> ColumnInfo:
@@ -272,9 +373,11 @@ class Database:
         integer = sql_type is not None and sql_type.family is Family.INTEGER
         return ColumnInfo(
             name=column["name"],
-            declared=str(column["type"]),
+            declared=self.type_text(column["type"]),
             type=sql_type,
-            stored=sql_type or TEXT,
+            stored=self.stored_type(sql_type, column["type"]),
+            loose=self.is_loose(sql_type),
+            dialect_type=column["type"],
             nullable=bool(column["nullable"]) and column["name"] not in primary,
             filled=(
                 column.get("default") is not None
@@ -284,6 +387,23 @@ class Database:
             ),
             generated=column.get("computed") is not None,
         )
+
+    def type_text(self, declared: Any) -> str:
+        """One of SQLAlchemy's types as this database writes it."""
+        try:
+            return str(declared.compile(dialect=self.engine.dialect))
+        except exc.CompileError:
+            return str(declared)
+
+    def stored_type(self, sql_type: SqlType | None, declared: Any) -> SqlType:
+        """The type in which the reader delivers a column's values."""
+        del declared
+        return sql_type or TEXT
+
+    def is_loose(self, sql_type: SqlType | None) -> bool:
+        """True for a type of which the database holds values that Kanal's cannot, which then come as strays."""
+        del sql_type
+        return False
 
     def sql_type(self, declared: Any) -> SqlType | None:
         """Kanal's type for one of SQLAlchemy's, None where there is none."""
@@ -302,8 +422,15 @@ class Database:
 
     def sa_table(self, table: TableInfo) -> sa.Table:
         """SQLAlchemy's picture of a table, for composing statements."""
-        with self.errors():
-            return sa.Table(table.name, sa.MetaData(), schema=table.schema, autoload_with=self.engine)
+        columns = [
+            sa.Column(column.name, column.dialect_type or sa.types.NullType(), autoincrement=False)
+            for column in table.columns
+        ]
+        return sa.Table(table.name, sa.MetaData(), *columns, schema=table.schema)
+
+    def differs(self, left: sa.Column[Any], right: sa.Column[Any]) -> sa.ColumnElement[bool]:
+        """The condition that two values of a column's type are not the same, NULL being the same as NULL."""
+        return left.is_distinct_from(right)
 
     # --- reading ---------------------------------------------------------------------------------------------------
 
@@ -321,16 +448,24 @@ class Database:
                 *(sa.column(name) for name in reading.table.names),
                 schema=reading.table.schema,
             )
-        statement = sa.select(*(source.c[name] for name in reading.columns))
+        statement = sa.select(*(self.delivered(reading.table, source.c[name]) for name in reading.columns))
+        for name, comparison, value in reading.conditions:
+            statement = statement.where(_COMPARISONS[comparison](source.c[name], value))
         if reading.order_by:
             statement = statement.order_by(*(source.c[name] for name in reading.order_by))
         return statement if reading.limit is None else statement.limit(reading.limit)
 
+    def delivered(self, table: TableInfo, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        """A column as it is selected, where the driver would not deliver it as it should be."""
+        del table
+        return column
+
     @contextlib.contextmanager
-    def read(self, reading: Reading) -> Iterator[Iterator[SourceBatch]]:
-        """Batches of a table's or query's rows, in one consistent snapshot."""
+    def read(self, reading: Reading, within: Load | None = None) -> Iterator[Iterator[SourceBatch]]:
+        """Batches of a table's or query's rows, in one consistent snapshot; as a transaction sees them, if given."""
         types = {column.name: column.stored for column in reading.table.columns}
-        with self.errors(), self.connect() as connection:
+        connecting = self.connect() if within is None else contextlib.nullcontext(within.connection)
+        with self.errors(), connecting as connection:
             streaming = connection.execution_options(stream_results=True, max_row_buffer=reading.batch_rows)
             result = streaming.execute(self.selection(reading))
 
@@ -344,11 +479,11 @@ class Database:
 
             yield batches()
 
-    def read_columns(self, table: TableInfo, columns: Sequence[str]) -> dict[str, pa.Array]:
+    def read_columns(self, table: TableInfo, columns: Sequence[str], within: Load | None = None) -> dict[str, pa.Array]:
         """Whole columns of a table in memory, for a look-up; values that their type cannot hold become NULL."""
         types = {name: column.type for name, column in table.source_columns().items()}
         parts: dict[str, list[pa.Array]] = {name: [] for name in columns}
-        with self.read(Reading(table, None, tuple(columns), 100_000)) as batches:
+        with self.read(Reading(table, None, tuple(columns), 100_000), within) as batches:
             for batch in batches:
                 frame = Frame(batch, types)
                 for name in columns:
@@ -373,7 +508,13 @@ class Database:
     def run_command(self, sql: str) -> int:
         """Run the statements of a command in one transaction; the number of rows that they changed."""
         with self.errors(), self.engine.begin() as connection:
-            return max(0, connection.exec_driver_sql(sql).rowcount)
+            return _run_text(connection, sql)
+
+
+def _run_text(connection: sa.Connection, sql: str) -> int:
+    """Run SQL of the job's own, in which a % is one; the number of rows that it changed."""
+    as_it_is = connection.execution_options(no_parameters=True)
+    return max(0, as_it_is.exec_driver_sql(sql).rowcount)
 
 
 def _array(values: Sequence[Any], sql_type: SqlType) -> pa.Array:
@@ -393,6 +534,17 @@ def _decimal(declared: Any) -> SqlType:
         return WIDE_DECIMAL
     return decimal(declared.precision, declared.scale or 0)
 
+
+_COMPARISONS: dict[str, Any] = {
+    "=": operator.eq,
+    "<>": operator.ne,
+    "<": operator.lt,
+    "<=": operator.le,
+    ">": operator.gt,
+    ">=": operator.ge,
+    "IS NULL": lambda column, _: column.is_(None),
+    "IS NOT NULL": lambda column, _: column.is_not(None),
+}
 
 #: SQLAlchemy's type: Kanal's, or what makes it. The first that fits is taken, so the narrower stand first.
 _TYPES: list[tuple[Any, Any]] = [

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from typing import Any
 
 from kanal.core.columns import SourceColumn, TargetColumn
 from kanal.core.types import TEXT, SqlType
@@ -15,6 +16,7 @@ class ColumnInfo:
 
     `stored` is the type in which a reader delivers the values. `filled` is true where the database gives a value to
     a row that has none: by a default, an identity or a generated column. `generated` columns cannot be written.
+    `loose` says that values may come that are none of `stored`. `dialect_type` is SQLAlchemy's type of the column.
     """
 
     name: str
@@ -25,6 +27,7 @@ class ColumnInfo:
     filled: bool = False
     generated: bool = False
     loose: bool = False
+    dialect_type: Any = field(default=None, compare=False, repr=False)
 
 
 @dataclass(frozen=True)

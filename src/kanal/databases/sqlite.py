@@ -15,7 +15,7 @@ from dataclasses import replace
 from decimal import Decimal
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 import pyarrow as pa
@@ -30,7 +30,8 @@ from kanal.core.faults import Fault
 from kanal.core.frame import SourceBatch, Strays
 from kanal.core.reasons import Reason
 from kanal.core.types import BIGINT, BINARY, DOUBLE, TEXT, Family, SqlType, parse_type
-from kanal.databases.base import Database, DatabaseError, Load, Reading, RowsRefused
+from kanal.databases.arrow import ArrowDatabase, ArrowLoad, driver_errors
+from kanal.databases.base import Database, DatabaseError, Load, Reading, RowsRefused, row_column
 from kanal.databases.description import ColumnInfo, ForeignKey, TableInfo
 
 #: By family, where a value of a column {c} is one of its type, that value, and one to show the driver its type;
@@ -44,13 +45,6 @@ _NATIVE = {
 }
 #: Significant digits of a decimal that a floating value, and so SQLite, always keeps.
 _EXACT_DIGITS = 15
-
-
-def driver_errors() -> tuple[type[BaseException], ...]:
-    """What the Arrow driver raises; it is imported only where rows are moved, since that takes half a second."""
-    import adbc_driver_manager
-
-    return adbc_driver_manager.Error, OSError
 
 
 def affinity(declared: str) -> str:
@@ -92,10 +86,12 @@ def _stored(sql_type: SqlType | None) -> SqlType:
     return by_family.get(sql_type.family, TEXT)
 
 
-class SQLite(Database):
+class SQLite(ArrowDatabase):
     """A SQLite file."""
 
     extra = "kanal itself again, which brings SQLite's driver"
+    sql_dialect = dialect.dialect()
+    defers_references = True
 
     @cached_property
     def path(self) -> Path:
@@ -169,7 +165,19 @@ class SQLite(Database):
             finally:
                 connection.close()
         except driver_errors() as error:
-            raise self.failed(words_of(error)) from None
+            raise self.driver_failure(error) from None
+
+    def driver_words(self, error: BaseException) -> str:
+        text = super().driver_words(error)
+        text = re.sub(r"^[A-Z_]+: (?:\[SQLite\] )?", "", text)
+        text = re.sub(r"\s*query was: .*$", "", text)
+        return re.sub(r"^(?:[Ff]ailed to \w+(?: \w+)*: )+", "", text)
+
+    def driver_refusal(self, error: BaseException) -> RowsRefused | None:
+        words = self.driver_words(error)
+        if "constraint" in words.lower() or "datatype mismatch" in words:
+            return RowsRefused(words)
+        return None
 
     def shares_lock_with(self, other: Database) -> bool:
         return isinstance(other, SQLite) and self.path.resolve() == other.path.resolve()
@@ -274,11 +282,12 @@ class SQLite(Database):
     # --- reading ---------------------------------------------------------------------------------------------------
 
     @contextlib.contextmanager
-    def read(self, reading: Reading) -> Iterator[Iterator[SourceBatch]]:
+    def read(self, reading: Reading, within: Load | None = None) -> Iterator[Iterator[SourceBatch]]:
         stored = {column.name: column.stored for column in reading.table.columns}
         names = list(reading.columns) or [reading.table.names[0]]
         statement = self._typed_select(reading, names, stored)
-        with self.arrow() as connection, connection.cursor() as cursor:
+        connecting = self.arrow() if within is None else contextlib.nullcontext(cast(ArrowLoad, within).arrow)
+        with connecting as connection, connection.cursor() as cursor:
             cursor.adbc_statement.set_options(**{"adbc.sqlite.query.batch_rows": str(reading.batch_rows)})
             cursor.execute(statement)
             reader = cursor.fetch_record_batch()
@@ -291,7 +300,7 @@ class SQLite(Database):
                     except StopIteration:
                         return
                     except (pa.ArrowException, *driver_errors()) as error:
-                        raise self.failed(words_of(error)) from None
+                        raise self.driver_failure(error) from None
                     if first:
                         # The row that told the driver each column's type.
                         rows, first = rows.slice(1), False
@@ -356,59 +365,35 @@ class SQLite(Database):
             return connection.total_changes - before
 
 
-class SQLiteLoad(Load):
+class SQLiteLoad(ArrowLoad):
     """A transaction through the Arrow driver."""
 
     database: SQLite
 
-    def __init__(self, database: SQLite, connection: Any) -> None:
-        self.database = database
-        self.arrow = connection
+    def begin(self) -> None:
         # The driver begins a transaction at once, within which foreign keys cannot be switched on.
-        connection.adbc_connection.set_autocommit(True)
-        self.arrow_cursor = connection.cursor()
+        self.arrow.adbc_connection.set_autocommit(True)
         self._deferred = False
-        self._plain("PRAGMA foreign_keys = ON")
-        connection.adbc_connection.set_autocommit(False)
+        self.fetch("PRAGMA foreign_keys = ON")
+        self.arrow.adbc_connection.set_autocommit(False)
 
-    def _plain(self, sql: str) -> int:
-        self.arrow_cursor.execute(sql)
-        self.arrow_cursor.fetchall()
-        return 0
+    def statement(self, sql: str) -> int:
+        self.fetch(sql)
+        return int(self.fetch("SELECT changes()")[0][0])
 
-    def _changes(self, sql: str) -> int:
-        self.arrow_cursor.execute(sql)
-        self.arrow_cursor.fetchall()
-        self.arrow_cursor.execute("SELECT changes()")
-        return int(self.arrow_cursor.fetchone()[0])
-
-    def execute(self, statement: Any) -> int:
-        return self.run_sql(compiled(statement))
-
-    def run_sql(self, sql: str) -> int:
-        total = 0
-        for statement in split_statements(sql):
-            try:
-                total += self._changes(statement)
-            except driver_errors() as error:
-                raise self.database.failed(words_of(error)) from None
-        return total
+    def statements(self, sql: str) -> list[str]:
+        return split_statements(sql)
 
     def empty(self, table: sa.Table) -> int:
         # Rows of other tables may refer to these; what matters is that they do so again when the load commits.
         # (Switching the deferral off again would forget what it has deferred.)
-        if self._fetch(
+        if self.fetch(
             "SELECT 1 FROM sqlite_master AS m, pragma_foreign_key_list(m.name) AS k "
             f'WHERE lower(k."table") = lower({text_literal(table.name)}) LIMIT 1'
         ):
-            self._plain("PRAGMA defer_foreign_keys = ON")
+            self.fetch("PRAGMA defer_foreign_keys = ON")
             self._deferred = True
         return self.execute(table.delete())
-
-    def _fetch(self, sql: str) -> list[Any]:
-        self.arrow_cursor.execute(sql)
-        rows: list[Any] = self.arrow_cursor.fetchall()
-        return rows
 
     def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
         faults: list[tuple[str, Fault]] = []
@@ -420,60 +405,24 @@ class SQLiteLoad(Load):
             faults.extend((name, fault) for fault in found)
         return pa.RecordBatch.from_arrays(columns, names=rows.schema.names), faults
 
-    def insert(self, table: sa.Table, rows: pa.RecordBatch) -> None:
-        self._together(lambda: self._ingest(table, rows))
-
-    def _ingest(self, table: sa.Table, rows: pa.RecordBatch) -> None:
-        temporary = bool(table.info.get("temporary"))
-        self.arrow_cursor.adbc_ingest(table.name, rows, mode="append", temporary=temporary)
-
-    def attempt(self, *statements: Any) -> list[int]:
-        counts: list[int] = []
-        self._together(lambda: counts.extend(self._changes(compiled(statement)) for statement in statements))
-        return counts
-
-    def _together(self, work: Any) -> None:
-        """Do work of which all or nothing remains."""
-        self._plain("SAVEPOINT kanal")
-        try:
-            work()
-        except driver_errors() as error:
-            words = words_of(error)
-            with contextlib.suppress(*driver_errors()):
-                self._plain("ROLLBACK TO kanal")
-                self._plain("RELEASE kanal")
-            if "constraint failed" in words or "datatype mismatch" in words or "constraint" in words.lower():
-                raise RowsRefused(words) from None
-            raise self.database.failed(words) from None
-        self._plain("RELEASE kanal")
-
     def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
         declared = {column.name: column.declared for column in table.columns}
         body = ", ".join(f"{quote(column)} {declared[column]}" for column in columns)
-        self.run_sql(f"CREATE TEMP TABLE {quote(name)} ({body})")
+        number = row_column(columns)
+        self.run_sql(f"CREATE TEMP TABLE {quote(name)} ({body}, {number} INTEGER PRIMARY KEY)")
         self.run_sql(f"CREATE INDEX temp.{quote(name + '_key')} ON {quote(name)} ({', '.join(map(quote, key))})")
-        return sa.Table(
-            name,
-            sa.MetaData(),
-            *(sa.Column(column) for column in columns),
-            schema="temp",
-            info={"temporary": True},
-        )
+        columns = [*columns, number]
+        info = {"temporary": True}
+        return sa.Table(name, sa.MetaData(), *(sa.Column(column) for column in columns), schema="temp", info=info)
 
-    def drop_stage(self, stage: sa.Table) -> None:
-        self.run_sql(f"DROP TABLE temp.{quote(stage.name)}")
-
-    def commit(self) -> None:
-        try:
-            if self._deferred:
-                self._check_references()
-            self.arrow.commit()
-        except driver_errors() as error:
-            raise self.database.failed(words_of(error)) from None
+    def finish(self) -> None:
+        if self._deferred:
+            self._check_references()
+        self.arrow.commit()
 
     def _check_references(self) -> None:
         """Raise DatabaseError where rows refer to rows that are no longer there."""
-        broken = self._fetch(
+        broken = self.fetch(
             'SELECT "table", parent, count(*) FROM pragma_foreign_key_check GROUP BY 1, 2 ORDER BY 1, 2'
         )
         if broken:
@@ -486,7 +435,7 @@ class SQLiteLoad(Load):
 
     def close(self) -> None:
         with contextlib.suppress(*driver_errors()):
-            self.arrow_cursor.close()
+            self.cursor.close()
         with contextlib.suppress(*driver_errors()):
             self.arrow.rollback()
 
@@ -499,27 +448,6 @@ def quote(name: str) -> str:
 def text_literal(text: str) -> str:
     """A text as a literal of SQL."""
     return "'" + text.replace("'", "''") + "'"
-
-
-_DIALECT = dialect.dialect()
-
-
-def compiled(statement: Any) -> str:
-    """A statement made with SQLAlchemy as text."""
-    return str(statement.compile(dialect=_DIALECT, compile_kwargs={"literal_binds": True}))
-
-
-def words_of(error: BaseException) -> str:
-    """What SQLite said, without the driver's surroundings.
-
-    Raises KeyboardInterrupt where it was one: the driver answers Ctrl-C with an error of its own, caused by it.
-    """
-    if isinstance(error.__cause__, KeyboardInterrupt):
-        raise KeyboardInterrupt from None
-    text = " ".join(str(error).split())
-    text = re.sub(r"^[A-Z_]+: (?:\[SQLite\] )?", "", text)
-    text = re.sub(r"\s*query was: .*$", "", text)
-    return re.sub(r"^(?:[Ff]ailed to \w+(?: \w+)*: )+", "", text)
 
 
 def split_statements(sql: str) -> list[str]:

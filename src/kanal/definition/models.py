@@ -283,6 +283,8 @@ class Settings(Model):
     checks: list[str] = Field(default_factory=list)
     matched: Literal["update", "keep"] = "update"
     not_matched: Literal["insert", "ignore"] = "insert"
+    missing: Literal["keep", "delete"] = "keep"
+    commit: Literal["step", "job"] = "step"
 
 
 class Pipeline(Settings):

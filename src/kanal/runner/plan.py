@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any
+
+import pyarrow as pa
 
 from kanal.core.columns import SourceColumn, TargetColumn
 from kanal.core.errors import ExpressionError, KanalError
@@ -30,6 +32,7 @@ from kanal.definition import Check, Column, JobDefinition, JobError, Lookup, Pip
 from kanal.definition.problems import KeyPath
 from kanal.runner.order import CircleError, Wait, in_order
 from kanal.runner.user_functions import load_functions
+from kanal.runner.write_rules import Writing
 
 
 @dataclass(frozen=True)
@@ -43,14 +46,14 @@ class CheckPlan:
     members: tuple[Database, TableInfo, str] | None = None
     present: bool = True
 
-    def begin(self) -> RowCheck:
+    def begin(self, read_columns: Callable[[Database, TableInfo, list[str]], Mapping[str, pa.Array]]) -> RowCheck:
         """The check as it begins a load, with the values of its table's column read."""
         if self.expect is not None:
             return ExpectCheck(self.name, self.expect)
         if self.members is None or self.value is None:
             return UniqueCheck(self.name, self.unique)
         database, table, column = self.members
-        values = database.read_columns(table, [column])[column]
+        values = read_columns(database, table, [column])[column]
         return MembershipCheck(self.name, self.value, f"{table.name}.{column}", values, self.present)
 
 
@@ -71,6 +74,12 @@ class PipelinePlan:
     key: tuple[str, ...]
     source_types: Mapping[str, SqlType]
     kind: str = "pipeline"
+
+    @property
+    def writing(self) -> Writing:
+        """How its rows are written."""
+        columns = tuple(column.name for column in self.columns)
+        return Writing(self.target_table, self.settings, columns, self.key, self.settings.missing == "delete")
 
 
 @dataclass(frozen=True)

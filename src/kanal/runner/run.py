@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import datetime as dt
+import threading
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from functools import partial
 from typing import Any, Protocol
 
 from kanal.core.errors import KanalError
@@ -16,7 +18,7 @@ from kanal.definition import JobDefinition, JobError, Problem
 from kanal.runlog import RunLogStore, StepRecord
 from kanal.runner.plan import CommandPlan, JobPlan, PipelinePlan, StepPlan, plan_job
 from kanal.runner.results import Run, RunStatus, StepResult, StepStatus
-from kanal.runner.step import PipelineStep
+from kanal.runner.step import PipelineStep, Stopped
 
 
 class Watcher(Protocol):
@@ -139,6 +141,45 @@ def _keep_only(plan: JobPlan, only: list[str]) -> None:
     plan.steps = [step for step in plan.steps if step.name in only]
 
 
+def _outcome(work: Callable[[], object], stop: Callable[[], None]) -> BaseException | None:
+    """Do work in a thread of its own; what it raised. Ctrl-C asks it to stop.
+
+    Not in the main thread, since there the Arrow drivers take the signal for themselves, and may lose it.
+    """
+    raised: list[BaseException] = []
+
+    def run() -> None:
+        try:
+            work()
+        except BaseException as error:  # whatever it is, the main thread judges it
+            raised.append(error)
+        finally:
+            done.set()
+
+    # Waiting for an event, since a join that Ctrl-C breaks off takes the thread for ended (Python 3.11).
+    done = threading.Event()
+    threading.Thread(target=run, name="kanal-step").start()
+    while not done.is_set():
+        try:
+            done.wait(1)
+        except KeyboardInterrupt:
+            stop()
+    return raised[0] if raised else None
+
+
+def _status(failure: BaseException | None) -> tuple[StepStatus, str | None]:
+    """The status of a step that raised this, and its sentence."""
+    if failure is None:
+        return StepStatus.SUCCEEDED, None
+    if isinstance(failure, Stopped | KeyboardInterrupt):
+        return StepStatus.STOPPED, str(failure)
+    if isinstance(failure, KanalError):
+        return StepStatus.FAILED, str(failure)
+    if isinstance(failure, MemoryError):
+        return StepStatus.FAILED, "the memory ran out. Set a smaller batch_rows."
+    return StepStatus.FAILED, f"{type(failure).__name__}: {' '.join(str(failure).split())[:500]}"
+
+
 class _Execution:
     """One run of a planned job."""
 
@@ -188,31 +229,19 @@ class _Execution:
         self.log.begin_step(self.number, step.name)
         self.watcher.step_begins(step.name)
         started = time.perf_counter()
-        status, error, tally, batches = StepStatus.SUCCEEDED, None, Tally(), 0
         running = PipelineStep(step, self.moment) if isinstance(step, PipelinePlan) else None
-        try:
-            if running is not None:
-                running.run(
-                    lambda number, counts, seconds, rejects: self._batch(running, number, counts, seconds, rejects)
-                )
-            elif isinstance(step, CommandPlan):
-                step.database.run_command(step.sql)
-        except KeyboardInterrupt:
-            status, error = StepStatus.STOPPED, "interrupted; its rows were rolled back"
-        except KanalError as failure:
-            status, error = StepStatus.FAILED, str(failure)
-        except MemoryError:
-            status, error = StepStatus.FAILED, "the memory ran out. Set a smaller batch_rows."
-        except Exception as failure:  # whatever a library raises, the step has failed and the run log says so
-            status, error = (
-                StepStatus.FAILED,
-                f"{type(failure).__name__}: {' '.join(str(failure).split())[:500]}",
-            )
         if running is not None:
-            tally, batches = running.tally, running.batches
-            if status is not StepStatus.SUCCEEDED:
-                # What was written was rolled back.
-                tally.inserted = tally.updated = tally.unchanged = tally.deleted = 0
+            pipeline = running
+            failure = _outcome(lambda: pipeline.run(partial(self._batch, pipeline)), pipeline.stop)
+        else:
+            assert isinstance(step, CommandPlan)
+            command = step
+            failure = _outcome(lambda: command.database.run_command(command.sql), lambda: None)
+        status, error = _status(failure)
+        tally, batches = (running.tally, running.batches) if running is not None else (Tally(), 0)
+        if status is not StepStatus.SUCCEEDED:
+            # What was written was rolled back.
+            tally.inserted = tally.updated = tally.unchanged = tally.deleted = 0
         seconds = time.perf_counter() - started
         self._end(StepResult(step.name, step.kind, status, tally, batches, seconds, error, self.log, self.number))
         return status is StepStatus.STOPPED

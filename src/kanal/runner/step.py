@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
@@ -20,21 +21,30 @@ from kanal.core.reasons import Reason
 from kanal.core.rejects import Reject
 from kanal.core.tally import Tally
 from kanal.core.transformation import (
+    LookupPlan,
     check_rows,
     convert_columns,
     filter_rows,
     look_up,
     rejects_of,
 )
-from kanal.databases.base import Load
+from kanal.databases import TableInfo
+from kanal.databases.base import Database, Load
 from kanal.runner.plan import PipelinePlan
-from kanal.runner.stream import read_ahead, spooled
-from kanal.runner.write_rules import WRITE_RULES, Append
+from kanal.runner.stream import KeptRows, read_ahead, spooled
+from kanal.runner.write_rules import Append, Written, rule_for
 
 #: Called after each batch with its number, its counts, its seconds and its rejects.
 OnBatch = Callable[[int, Tally, float, list[Reject]], None]
 _Tagged = list[tuple[str | None, Fault]]
 Rows = np.ndarray[tuple[int], np.dtype[np.intp]]
+
+
+class Stopped(KanalError):
+    """The run was asked to stop; the step was undone."""
+
+    def __init__(self) -> None:
+        super().__init__("interrupted; its rows were rolled back")
 
 
 class TooManyRejects(KanalError):
@@ -43,15 +53,24 @@ class TooManyRejects(KanalError):
 
 @dataclass
 class _Prepared:
-    """A batch ready to be written: its rows, which of them, and which over earlier rows of the load."""
+    """A batch ready to be written: its rows, which of them, which over earlier rows of the load, and which not."""
 
     batch: SourceBatch
     rows: pa.RecordBatch
     good: Rows
     replacing: Rows
+    bad: Rows
     tally: Tally
     rejects: list[Reject]
     seconds: float
+
+
+@dataclass
+class SharedLoad:
+    """One transaction for several steps, with the write rule of each, by the step's name."""
+
+    load: Load
+    rules: dict[str, Append] = field(default_factory=dict)
 
 
 @dataclass
@@ -62,55 +81,93 @@ class PipelineStep:
     moment: dt.datetime
     tally: Tally = field(default_factory=Tally)
     batches: int = 0
+    _stop: threading.Event = field(default_factory=threading.Event)
+    _load: Load | None = None
 
-    def run(self, on_batch: OnBatch) -> None:
-        """Load all batches in one transaction and commit it; raises KanalError, with the target as it was."""
+    def run(self, on_batch: OnBatch, shared: SharedLoad | None = None) -> None:
+        """Load all batches in one transaction and commit it; raises KanalError, with the target as it was.
+
+        In a transaction shared with other steps, neither commit it nor undo it.
+        """
         plan = self.plan
-        lookups = [
-            (
-                lookup,
-                LookupTable(
-                    lookup.name,
-                    database.read_columns(table, _lookup_columns(plan, lookup.name, lookup.keys)),
-                    lookup.keys,
-                ),
-            )
-            for lookup, database, table in plan.lookups
+        self._shared = shared
+        self._lookups = [
+            (lookup, self._lookup_table(lookup, database, table)) for lookup, database, table in plan.lookups
         ]
-        self._lookups = lookups
-        self._checks = [check.begin() for check in plan.checks]
+        self._checks = [check.begin(self._read_columns) for check in plan.checks]
         self._seen = SeenKeys() if plan.key else None
         with ExitStack() as stack:
             batches = stack.enter_context(self._batches())
-            load = stack.enter_context(plan.target.load())
-            rule = WRITE_RULES[plan.settings.write](
-                load, plan.target_table, plan.settings, [column.name for column in plan.columns]
-            )
-            if plan.settings.first_sql:
-                load.run_sql(plan.settings.first_sql)
-            self.tally.deleted += rule.begin().deleted
+            load = shared.load if shared is not None else stack.enter_context(plan.target.load())
+            rule = shared.rules[plan.name] if shared is not None else rule_for(load, plan.writing)
+            self._load = load
+            self._kept = KeptRows() if rule.gathers else None
+            if self._kept is not None:
+                stack.callback(self._kept.close)
+            if shared is None:
+                self.begin(load, rule)
             # One thread reads, one computes, this one writes.
             ready = stack.enter_context(read_ahead((self._prepare(batch, load) for batch in batches), depth=1))
             for prepared in ready:
+                self._go_on()
                 started = time.perf_counter()
                 tally, rejects = self._write(prepared, rule)
-                self.tally.add(tally)
-                self.batches += 1
-                on_batch(self.batches, tally, prepared.seconds + time.perf_counter() - started, rejects)
+                self._log(on_batch, tally, prepared.seconds + time.perf_counter() - started, rejects)
                 self._limit_rejects(final=False)
+            self._go_on()
+            started = time.perf_counter()
+            tally, rejects = self._finish(rule)
+            if tally != Tally() or rejects:
+                self._log(on_batch, tally, time.perf_counter() - started, rejects)
             self._limit_rejects(final=True)
             if plan.settings.last_sql:
                 load.run_sql(plan.settings.last_sql)
             self.tally.require_balance()
-            load.commit()
+            self._go_on()
+            if shared is None:
+                load.commit()
+
+    def stop(self) -> None:
+        """Ask, from another thread, that the step ends and is undone; a statement under way is broken off."""
+        self._stop.set()
+        if self._load is not None:
+            self._load.cancel()
+
+    def _go_on(self) -> None:
+        if self._stop.is_set():
+            raise Stopped
+
+    def begin(self, load: Load, rule: Append) -> None:
+        """Make the target ready within its transaction."""
+        if self.plan.settings.first_sql:
+            load.run_sql(self.plan.settings.first_sql)
+        self.tally.deleted += rule.begin().deleted
+
+    def _log(self, on_batch: OnBatch, tally: Tally, seconds: float, rejects: list[Reject]) -> None:
+        self.tally.add(tally)
+        self.batches += 1
+        on_batch(self.batches, tally, seconds, rejects)
+
+    def _lookup_table(self, lookup: LookupPlan, database: Database, table: TableInfo) -> LookupTable:
+        columns = self._read_columns(database, table, _lookup_columns(self.plan, lookup.name, lookup.keys))
+        return LookupTable(lookup.name, columns, lookup.keys)
+
+    def _read_columns(self, database: Database, table: TableInfo, columns: Sequence[str]) -> dict[str, pa.Array]:
+        """Columns of a table, as the shared transaction sees them where it is in that database."""
+        return database.read_columns(table, columns, self._within(database))
+
+    def _within(self, database: Database) -> Load | None:
+        shared = self._shared
+        return shared.load if shared is not None and shared.load.database.url == database.url else None
 
     @contextmanager
     def _batches(self) -> Iterator[Iterator[SourceBatch]]:
         """The source's batches, read ahead; by way of a file where reading would hold up the load."""
         plan = self.plan
-        if plan.source.shares_lock_with(plan.target):
+        within = self._within(plan.source)
+        if within is not None or plan.source.shares_lock_with(plan.target):
             with ExitStack() as spool:
-                with plan.source.read(plan.reading) as batches:
+                with plan.source.read(plan.reading, within) as batches:
                     kept = spool.enter_context(spooled(batches))
                 yield kept
             return
@@ -143,9 +200,10 @@ class PipelineStep:
             good = self._without(batch, good, self._failed_checks(rows, good), rejects)
         rows, unstorable = load.storable(plan.target_table, rows)
         good = self._without(batch, good, unstorable, rejects)
+        bad = np.setdiff1d(np.arange(batch.rows), good)
         good, replacing, doubled = self._sort_out_keys(rows, good, tally)
         rejects += rejects_of(batch, doubled)[0]
-        return _Prepared(batch, rows, good, replacing, tally, rejects, time.perf_counter() - started)
+        return _Prepared(batch, rows, good, replacing, bad, tally, rejects, time.perf_counter() - started)
 
     def _write(self, prepared: _Prepared, rule: Append) -> tuple[Tally, list[Reject]]:
         """The rest of a batch's way: write it, and count; its counts and all its rejects."""
@@ -158,9 +216,28 @@ class PipelineStep:
             # What they replace was counted when it was written; they take its place.
             tally.superseded += len(prepared.replacing) - len(replaced.refused)
         rejects = prepared.rejects + rejects_of(batch, refused)[0]
-        tally.inserted += written.inserted
-        tally.updated += written.updated
-        tally.unchanged += written.unchanged
+        if len(prepared.bad):
+            rule.keep(prepared.rows.take(pa.array(prepared.bad)))
+        if self._kept is not None:
+            for chosen in (prepared.good, prepared.replacing):
+                self._kept.add(batch if len(chosen) == batch.rows else batch.take(chosen))
+        _count(tally, written)
+        tally.rejected = len(rejects)
+        return tally, rejects
+
+    def _finish(self, rule: Append) -> tuple[Tally, list[Reject]]:
+        """What becomes of rows that the rule has put by."""
+        written, tally = rule.finish(), Tally()
+        _count(tally, written)
+        rejects: list[Reject] = []
+        if written.refused and self._kept is not None:
+            words = dict(written.refused)
+            first = 0
+            for batch, places in self._kept.find(list(words)):
+                said = list(words.values())[first : first + len(places)]
+                faults: _Tagged = [(None, _refusal(row, word)) for row, word in zip(places, said, strict=True)]
+                rejects += rejects_of(batch, faults)[0]
+                first += len(places)
         tally.rejected = len(rejects)
         return tally, rejects
 
@@ -243,6 +320,13 @@ def _lookup_columns(plan: PipelinePlan, name: str, keys: tuple[str, ...]) -> lis
     expressions += [probe for lookup, _, _ in plan.lookups for probe in lookup.probes]
     used = {column for expression in expressions for owner, column in expression.uses if owner == name}
     return list(dict.fromkeys([*keys, *sorted(used)]))
+
+
+def _count(tally: Tally, written: Written) -> None:
+    tally.inserted += written.inserted
+    tally.updated += written.updated
+    tally.unchanged += written.unchanged
+    tally.deleted += written.deleted
 
 
 def _take(rows: pa.RecordBatch, chosen: Rows) -> pa.RecordBatch:

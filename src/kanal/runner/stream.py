@@ -65,3 +65,35 @@ def spooled(batches: Iterable[SourceBatch]) -> Iterator[Iterator[SourceBatch]]:
             count += 1
         file.seek(0)
         yield (pickle.load(file) for _ in range(count))
+
+
+class KeptRows:
+    """Source rows put by in a temporary file, to be found again by their number."""
+
+    def __init__(self) -> None:
+        self._file = tempfile.TemporaryFile(prefix="kanal-")  # noqa: SIM115 - closed by `close`
+        self._starts: list[int] = []
+        self._places: list[int] = []
+        self._rows = 0
+
+    def add(self, batch: SourceBatch) -> None:
+        """Put rows by; they are numbered from the number of those before."""
+        if batch.rows:
+            self._starts.append(self._rows)
+            self._places.append(self._file.tell())
+            pickle.dump(batch, self._file, protocol=pickle.HIGHEST_PROTOCOL)
+            self._rows += batch.rows
+
+    def find(self, numbers: list[int]) -> Iterator[tuple[SourceBatch, list[int]]]:
+        """The batches that hold the rows with these ascending numbers, each with the places of the rows in it."""
+        ends = [*self._starts[1:], self._rows]
+        for start, end, place in zip(self._starts, ends, self._places, strict=True):
+            wanted = [number - start for number in numbers if start <= number < end]
+            if wanted:
+                self._file.seek(place)
+                yield pickle.load(self._file), wanted
+        self._file.seek(0, 2)
+
+    def close(self) -> None:
+        """Remove the file."""
+        self._file.close()

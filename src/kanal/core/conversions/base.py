@@ -88,8 +88,8 @@ class Conversion(ABC):
             return converted.take(encoded.indices), []
         by_code = {fault.row: fault for fault in found}
         codes = encoded.indices.fill_null(-1).to_numpy(zero_copy_only=False)
-        rows = np.flatnonzero(np.isin(codes, list(by_code)))
-        faults = [replace(by_code[code], row=row) for row, code in zip(rows.tolist(), codes[rows].tolist(), strict=True)]
+        rows = np.flatnonzero(np.isin(codes, list(by_code))).tolist()
+        faults = [replace(by_code[int(codes[row])], row=row) for row in rows]
         return converted.take(encoded.indices), faults
 
     def _each(self, values: pa.Array) -> tuple[pa.Array, list[Fault]]:
