@@ -62,13 +62,17 @@ def open_database(name: str, connection: Connection | RunLog, folder: Path) -> D
         raise KanalError(f"{what}: its url is not a URL", "write one such as sqlite:///lockhouse.db") from None
     if connection.password is not None:
         url = url.set(password=_password(connection.password, what, folder))
-    kind = url.drivername.partition("+")[0]
+    kind, _, driver = url.drivername.partition("+")
     if kind == "sqlite":
         from kanal.databases.sqlite import SQLite
 
         if url.database and url.database != ":memory:":
             url = url.set(database=str(folder / url.database))
         return SQLite(name, url)
+    if kind in ("postgres", "postgresql") and driver in ("", "psycopg", "psycopg2"):
+        from kanal.databases.postgresql import PostgreSQL
+
+        return PostgreSQL(name, url)
     try:
         url.get_dialect()
     except sa.exc.NoSuchModuleError:

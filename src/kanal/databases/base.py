@@ -220,12 +220,16 @@ class Database:
         """SQLAlchemy's engine; raises DatabaseError where the driver is missing."""
         try:
             # Each use has a connection of its own, so that nothing temporary outlives it.
-            return sa.create_engine(self.url, poolclass=sa.NullPool)
+            return sa.create_engine(self.url, poolclass=sa.NullPool, connect_args=self.connect_arguments())
         except ImportError as error:
             raise DatabaseError(
                 f"connection {self.name}: the driver {error.name or self.url.drivername} is not installed",
                 f"install {self.extra}",
             ) from None
+
+    def connect_arguments(self) -> dict[str, Any]:
+        """What the driver is told besides the URL."""
+        return {}
 
     def connect(self) -> sa.Connection:
         """A connection for statements outside of loads; raises DatabaseError."""
@@ -270,9 +274,9 @@ class Database:
         except exc.SQLAlchemyError as error:
             raise self.diagnosed(error) from None
 
-    def shares_lock_with(self, other: Database) -> bool:
-        """True where reading from the one would hold up writing to the other."""
-        del other
+    def shares_lock_with(self, other: Database, reading: Reading | None = None) -> bool:
+        """True where reading from the one, or this reading from it, would hold up writing to the other."""
+        del other, reading
         return False
 
     def dispose(self) -> None:
@@ -416,9 +420,20 @@ class Database:
     def describe_query(self, query: str) -> TableInfo:
         """The columns that a query gives, by running it for no rows; their types as text where unknown."""
         with self.errors(), self.engine.connect() as connection:
-            result = connection.execute(sa.text(f"SELECT * FROM ({query.rstrip().rstrip(';')}) AS q WHERE 1 = 0"))
-            columns = tuple(ColumnInfo(name, "", TEXT, TEXT) for name in list(result.keys()))
+            as_it_is = connection.execution_options(no_parameters=True)
+            result = as_it_is.exec_driver_sql(f"SELECT * FROM ({query.rstrip().rstrip(';')}\n) AS q WHERE 1 = 0")
+            described = result.cursor.description if result.cursor is not None else ()
+            columns = tuple(self.query_column(column[0], column) for column in described)
+        names = [column.name for column in columns]
+        for name in names:
+            if names.count(name) > 1:
+                raise DatabaseError(f'the query gives two columns named "{name}"', "name them apart with AS")
         return TableInfo(None, "query", columns, is_view=True)
+
+    def query_column(self, name: str, described: Sequence[Any]) -> ColumnInfo:
+        """A column of a query, by what its driver's cursor says of it."""
+        del described
+        return ColumnInfo(name, "", TEXT, TEXT)
 
     def sa_table(self, table: TableInfo) -> sa.Table:
         """SQLAlchemy's picture of a table, for composing statements."""
@@ -438,7 +453,7 @@ class Database:
         """The SELECT of a reading."""
         source: Any
         if reading.query is not None:
-            body = sa.text(reading.query.rstrip().rstrip(";")).columns(
+            body = sa.text(reading.query.rstrip().rstrip(";").replace(":", "\\:") + "\n").columns(
                 *(sa.column(name) for name in reading.table.names)
             )
             source = body.subquery("q")

@@ -179,7 +179,7 @@ class SQLite(ArrowDatabase):
             return RowsRefused(words)
         return None
 
-    def shares_lock_with(self, other: Database) -> bool:
+    def shares_lock_with(self, other: Database, reading: Reading | None = None) -> bool:
         return isinstance(other, SQLite) and self.path.resolve() == other.path.resolve()
 
     # --- describing ------------------------------------------------------------------------------------------------

@@ -165,7 +165,7 @@ class PipelineStep:
         """The source's batches, read ahead; by way of a file where reading would hold up the load."""
         plan = self.plan
         within = self._within(plan.source)
-        if within is not None or plan.source.shares_lock_with(plan.target):
+        if within is not None or plan.source.shares_lock_with(plan.target, plan.reading):
             with ExitStack() as spool:
                 with plan.source.read(plan.reading, within) as batches:
                     kept = spool.enter_context(spooled(batches))
