@@ -1,15 +1,14 @@
-"""Loads through a driver that takes and gives Arrow batches, for the databases that have one."""
+"""What databases whose rows move through an Arrow driver have in common (https://arrow.apache.org/adbc/)."""
 
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from typing import Any
 
-import pyarrow as pa
 import sqlalchemy as sa
 
-from kanal.databases.base import Database, DatabaseError, Load, RowsRefused
+from kanal.databases.base import Database, DatabaseError
 
 
 def driver_errors() -> tuple[type[BaseException], ...]:
@@ -47,94 +46,3 @@ class ArrowDatabase(Database):
     def driver_failure(self, error: BaseException) -> DatabaseError:
         """A driver's error as one of Kanal's."""
         return self.failed(self.driver_words(error))
-
-    def driver_refusal(self, error: BaseException) -> RowsRefused | None:
-        """The error by which the target refuses a row, if it is one."""
-        raise NotImplementedError
-
-
-class ArrowLoad(Load):
-    """A transaction through the Arrow driver."""
-
-    database: ArrowDatabase
-
-    def __init__(self, database: ArrowDatabase, connection: Any) -> None:
-        self.arrow = connection
-        self.cursor = connection.cursor()
-        super().__init__(database)
-
-    def statement(self, sql: str) -> int:
-        """Run one statement; the number of rows it changed, where it changes rows. Raises the driver's errors."""
-        raise NotImplementedError
-
-    def statements(self, sql: str) -> list[str]:
-        """The statements of a text."""
-        return [sql]
-
-    def fetch(self, sql: str) -> list[Any]:
-        """The rows that a query finds. Raises the driver's errors."""
-        self.cursor.execute(sql)
-        rows: list[Any] = self.cursor.fetchall()
-        return rows
-
-    def execute(self, statement: Any) -> int:
-        return self.run_sql(self.database.compiled(statement))
-
-    def run_sql(self, sql: str) -> int:
-        try:
-            return sum(max(0, self.statement(statement)) for statement in self.statements(sql))
-        except driver_errors() as error:
-            raise self.database.driver_failure(error) from None
-
-    def scalar(self, query: sa.Select[Any]) -> Any:
-        try:
-            rows = self.fetch(self.database.compiled(query))
-            return rows[0][0] if rows else None
-        except driver_errors() as error:
-            raise self.database.driver_failure(error) from None
-
-    def insert(self, table: sa.Table, rows: pa.RecordBatch) -> None:
-        self._together(lambda: self.ingest(table, rows))
-
-    def ingest(self, table: sa.Table, rows: pa.RecordBatch) -> None:
-        """Insert rows by the driver's bulk path. Raises the driver's errors."""
-        temporary = bool(table.info.get("temporary"))
-        schema = None if temporary else table.schema
-        self.cursor.adbc_ingest(table.name, rows, mode="append", db_schema_name=schema, temporary=temporary)
-
-    def attempt(self, *statements: Any) -> list[int]:
-        counts: list[int] = []
-        texts = [self.database.compiled(statement) for statement in statements]
-        self._together(lambda: counts.extend(self.statement(text) for text in texts))
-        return counts
-
-    def _together(self, work: Callable[[], None]) -> None:
-        """Do work of which all or nothing remains."""
-        try:
-            self.statement("SAVEPOINT kanal")
-            work()
-            self.statement("RELEASE SAVEPOINT kanal")
-        except driver_errors() as error:
-            refusal = self.database.driver_refusal(error)
-            if refusal is None:
-                raise self.database.driver_failure(error) from None
-            self.run_sql("ROLLBACK TO SAVEPOINT kanal")
-            self.run_sql("RELEASE SAVEPOINT kanal")
-            raise refusal from None
-
-    def cancel(self) -> None:
-        with contextlib.suppress(*driver_errors()):
-            self.cursor.adbc_cancel()
-
-    def drop_stage(self, stage: sa.Table) -> None:
-        self.run_sql(f"DROP TABLE {self.database.sql_dialect.identifier_preparer.format_table(stage)}")
-
-    def commit(self) -> None:
-        try:
-            self.finish()
-        except driver_errors() as error:
-            raise self.database.driver_failure(error) from None
-
-    def finish(self) -> None:
-        """Commit. Raises the driver's errors."""
-        self.arrow.commit()

@@ -102,10 +102,13 @@ class Load:
         self.connection = self.database.engine.connect()
         self._transaction = self.connection.begin()
 
-    def execute(self, statement: Any) -> int:
-        """Run a statement made with SQLAlchemy; the number of rows it changed."""
+    def execute(self, statement: Any, counted: bool = True) -> int:
+        """Run a statement made with SQLAlchemy; the number of rows it changed, if they are to be counted."""
         with self.database.errors():
-            return self._counted(statement)
+            if counted:
+                return self._counted(statement)
+            self.connection.execute(statement)
+            return 0
 
     def _counted(self, statement: Any) -> int:
         rows: int = self.connection.execute(statement, execution_options={"preserve_rowcount": True}).rowcount
@@ -136,10 +139,15 @@ class Load:
         del table
         return rows, []
 
-    def insert(self, table: sa.Table, rows: pa.RecordBatch) -> None:
-        """Insert a storable batch; raises RowsRefused, with nothing of it inserted, where the target refuses a row."""
+    def pack(self, table: sa.Table, rows: pa.RecordBatch) -> Any:
+        """A storable batch in the form in which `insert` takes it. Called beside other uses of the load."""
+        del table
+        return rows
+
+    def insert(self, table: sa.Table, packed: Any) -> None:
+        """Insert a packed batch; raises RowsRefused, with nothing of it inserted, where the target refuses a row."""
         with self._all_or_nothing():
-            self.connection.execute(table.insert(), rows.to_pylist())
+            self.connection.execute(table.insert(), packed.to_pylist())
 
     def attempt(self, *statements: Any) -> list[int]:
         """Run statements together; raises RowsRefused, with none of them done, where the target refuses a row."""
@@ -243,7 +251,7 @@ class Database:
         """The URL without its password."""
         return self.url.render_as_string(hide_password=True)
 
-    def words_of(self, error: exc.SQLAlchemyError) -> str:
+    def words_of(self, error: BaseException) -> str:
         """What the database itself said, on one line."""
         original = getattr(error, "orig", None) or error
         return " ".join(str(original).split())
@@ -514,11 +522,15 @@ class Database:
     def load(self) -> Iterator[Load]:
         """One transaction on this database; it is undone unless it was committed."""
         with self.errors():
-            load = Load(self)
+            load = self.new_load()
         try:
             yield load
         finally:
             load.close()
+
+    def new_load(self) -> Load:
+        """A transaction that has begun."""
+        return Load(self)
 
     def run_command(self, sql: str) -> int:
         """Run the statements of a command in one transaction; the number of rows that they changed."""

@@ -30,7 +30,7 @@ from kanal.core.faults import Fault
 from kanal.core.frame import SourceBatch, Strays
 from kanal.core.reasons import Reason
 from kanal.core.types import BIGINT, BINARY, DOUBLE, TEXT, Family, SqlType, parse_type
-from kanal.databases.arrow import ArrowDatabase, ArrowLoad, driver_errors
+from kanal.databases.arrow import ArrowDatabase, driver_errors
 from kanal.databases.base import Database, DatabaseError, Load, Reading, RowsRefused, row_column
 from kanal.databases.description import ColumnInfo, ForeignKey, TableInfo
 
@@ -173,12 +173,6 @@ class SQLite(ArrowDatabase):
         text = re.sub(r"\s*query was: .*$", "", text)
         return re.sub(r"^(?:[Ff]ailed to \w+(?: \w+)*: )+", "", text)
 
-    def driver_refusal(self, error: BaseException) -> RowsRefused | None:
-        words = self.driver_words(error)
-        if "constraint" in words.lower() or "datatype mismatch" in words:
-            return RowsRefused(words)
-        return None
-
     def shares_lock_with(self, other: Database, reading: Reading | None = None) -> bool:
         return isinstance(other, SQLite) and self.path.resolve() == other.path.resolve()
 
@@ -286,7 +280,7 @@ class SQLite(ArrowDatabase):
         stored = {column.name: column.stored for column in reading.table.columns}
         names = list(reading.columns) or [reading.table.names[0]]
         statement = self._typed_select(reading, names, stored)
-        connecting = self.arrow() if within is None else contextlib.nullcontext(cast(ArrowLoad, within).arrow)
+        connecting = self.arrow() if within is None else contextlib.nullcontext(cast(SQLiteLoad, within).arrow)
         with connecting as connection, connection.cursor() as cursor:
             cursor.adbc_statement.set_options(**{"adbc.sqlite.query.batch_rows": str(reading.batch_rows)})
             cursor.execute(statement)
@@ -365,10 +359,15 @@ class SQLite(ArrowDatabase):
             return connection.total_changes - before
 
 
-class SQLiteLoad(ArrowLoad):
+class SQLiteLoad(Load):
     """A transaction through the Arrow driver."""
 
     database: SQLite
+
+    def __init__(self, database: SQLite, connection: Any) -> None:
+        self.arrow = connection
+        self.cursor = connection.cursor()
+        super().__init__(database)
 
     def begin(self) -> None:
         # The driver begins a transaction at once, within which foreign keys cannot be switched on.
@@ -378,11 +377,31 @@ class SQLiteLoad(ArrowLoad):
         self.arrow.adbc_connection.set_autocommit(False)
 
     def statement(self, sql: str) -> int:
+        """Run one statement; the number of rows it changed, where it changes rows. Raises the driver's errors."""
         self.fetch(sql)
         return int(self.fetch("SELECT changes()")[0][0])
 
-    def statements(self, sql: str) -> list[str]:
-        return split_statements(sql)
+    def fetch(self, sql: str) -> list[Any]:
+        """The rows that a query finds. Raises the driver's errors."""
+        self.cursor.execute(sql)
+        rows: list[Any] = self.cursor.fetchall()
+        return rows
+
+    def execute(self, statement: Any, counted: bool = True) -> int:
+        return self.run_sql(self.database.compiled(statement))
+
+    def run_sql(self, sql: str) -> int:
+        try:
+            return sum(self.statement(statement) for statement in split_statements(sql))
+        except driver_errors() as error:
+            raise self.database.driver_failure(error) from None
+
+    def scalar(self, query: sa.Select[Any]) -> Any:
+        try:
+            rows = self.fetch(self.database.compiled(query))
+        except driver_errors() as error:
+            raise self.database.driver_failure(error) from None
+        return rows[0][0] if rows else None
 
     def empty(self, table: sa.Table) -> int:
         # Rows of other tables may refer to these; what matters is that they do so again when the load commits.
@@ -405,6 +424,29 @@ class SQLiteLoad(ArrowLoad):
             faults.extend((name, fault) for fault in found)
         return pa.RecordBatch.from_arrays(columns, names=rows.schema.names), faults
 
+    def insert(self, table: sa.Table, packed: Any) -> None:
+        temporary = bool(table.info.get("temporary"))
+        with self._all_or_nothing():
+            self.cursor.adbc_ingest(table.name, packed, mode="append", temporary=temporary)
+
+    def attempt(self, *statements: Any) -> list[int]:
+        with self._all_or_nothing():
+            return [self.statement(self.database.compiled(statement)) for statement in statements]
+        raise AssertionError
+
+    @contextlib.contextmanager
+    def _all_or_nothing(self) -> Iterator[None]:
+        try:
+            self.fetch("SAVEPOINT kanal")
+            yield
+            self.fetch("RELEASE SAVEPOINT kanal")
+        except driver_errors() as error:
+            words = self.database.driver_words(error)
+            if "constraint" not in words.lower() and "datatype mismatch" not in words:
+                raise self.database.driver_failure(error) from None
+            self.run_sql("ROLLBACK TO SAVEPOINT kanal; RELEASE SAVEPOINT kanal")
+            raise RowsRefused(words) from None
+
     def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
         declared = {column.name: column.declared for column in table.columns}
         body = ", ".join(f"{quote(column)} {declared[column]}" for column in columns)
@@ -415,10 +457,20 @@ class SQLiteLoad(ArrowLoad):
         info = {"temporary": True}
         return sa.Table(name, sa.MetaData(), *(sa.Column(column) for column in columns), schema="temp", info=info)
 
-    def finish(self) -> None:
-        if self._deferred:
-            self._check_references()
-        self.arrow.commit()
+    def drop_stage(self, stage: sa.Table) -> None:
+        self.run_sql(f"DROP TABLE temp.{quote(stage.name)}")
+
+    def cancel(self) -> None:
+        with contextlib.suppress(*driver_errors()):
+            self.cursor.adbc_cancel()
+
+    def commit(self) -> None:
+        try:
+            if self._deferred:
+                self._check_references()
+            self.arrow.commit()
+        except driver_errors() as error:
+            raise self.database.driver_failure(error) from None
 
     def _check_references(self) -> None:
         """Raise DatabaseError where rows refer to rows that are no longer there."""

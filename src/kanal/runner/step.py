@@ -32,7 +32,7 @@ from kanal.databases import TableInfo
 from kanal.databases.base import Database, Load
 from kanal.runner.plan import PipelinePlan
 from kanal.runner.stream import KeptRows, read_ahead, spooled
-from kanal.runner.write_rules import Append, Written, rule_for
+from kanal.runner.write_rules import Append, Packed, Written, rule_for
 
 #: Called after each batch with its number, its counts, its seconds and its rejects.
 OnBatch = Callable[[int, Tally, float, list[Reject]], None]
@@ -57,6 +57,8 @@ class _Prepared:
 
     batch: SourceBatch
     rows: pa.RecordBatch
+    packed: Packed
+    packed_over: Packed
     good: Rows
     replacing: Rows
     bad: Rows
@@ -107,7 +109,7 @@ class PipelineStep:
             if shared is None:
                 self.begin(load, rule)
             # One thread reads, one computes, this one writes.
-            ready = stack.enter_context(read_ahead((self._prepare(batch, load) for batch in batches), depth=1))
+            ready = stack.enter_context(read_ahead((self._prepare(batch, load, rule) for batch in batches), depth=1))
             for prepared in ready:
                 self._go_on()
                 started = time.perf_counter()
@@ -174,7 +176,7 @@ class PipelineStep:
         with plan.source.read(plan.reading) as batches, read_ahead(batches) as ahead:
             yield ahead
 
-    def _prepare(self, batch: SourceBatch, load: Load) -> _Prepared:
+    def _prepare(self, batch: SourceBatch, load: Load, rule: Append) -> _Prepared:
         """A batch's way up to the write: filter, look up, convert, check, sort out doubled keys."""
         started = time.perf_counter()
         plan, tally = self.plan, Tally(read=batch.rows)
@@ -200,18 +202,21 @@ class PipelineStep:
             good = self._without(batch, good, self._failed_checks(rows, good), rejects)
         rows, unstorable = load.storable(plan.target_table, rows)
         good = self._without(batch, good, unstorable, rejects)
-        bad = np.setdiff1d(np.arange(batch.rows), good)
+        bad = np.ones(batch.rows, dtype=np.bool_)
+        bad[good] = False
         good, replacing, doubled = self._sort_out_keys(rows, good, tally)
         rejects += rejects_of(batch, doubled)[0]
-        return _Prepared(batch, rows, good, replacing, bad, tally, rejects, time.perf_counter() - started)
+        packed, over = rule.pack(_take(rows, good)), rule.pack(_take(rows, replacing))
+        seconds = time.perf_counter() - started
+        return _Prepared(batch, rows, packed, over, good, replacing, np.flatnonzero(bad), tally, rejects, seconds)
 
     def _write(self, prepared: _Prepared, rule: Append) -> tuple[Tally, list[Reject]]:
         """The rest of a batch's way: write it, and count; its counts and all its rejects."""
-        batch, rows, tally = prepared.batch, prepared.rows, prepared.tally
-        written = rule.write(_take(rows, prepared.good))
+        batch, tally = prepared.batch, prepared.tally
+        written = rule.write(prepared.packed)
         refused: _Tagged = [(None, _refusal(int(prepared.good[row]), words)) for row, words in written.refused]
         if len(prepared.replacing):
-            replaced = rule.replace(_take(rows, prepared.replacing))
+            replaced = rule.replace(prepared.packed_over)
             refused += [(None, _refusal(int(prepared.replacing[row]), words)) for row, words in replaced.refused]
             # What they replace was counted when it was written; they take its place.
             tally.superseded += len(prepared.replacing) - len(replaced.refused)

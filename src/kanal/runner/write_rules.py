@@ -108,6 +108,14 @@ class Writing:
     delete_missing: bool = False
 
 
+@dataclass(frozen=True)
+class Packed:
+    """Rows, and the same in the form in which the load inserts them."""
+
+    rows: pa.RecordBatch
+    content: Any
+
+
 class Append:
     """Every row is inserted."""
 
@@ -118,7 +126,7 @@ class Append:
         self.load = load
         self.writing = writing
         self.table = load.database.sa_table(writing.table)
-        self._rows: pa.RecordBatch | None = None
+        self._packed: Packed | None = None
         self._search = Search(self._insert)
         self._merge: Merge | None = None
 
@@ -126,18 +134,22 @@ class Append:
         """Make the target ready; rows removed by that are counted."""
         return Written()
 
-    def write(self, rows: pa.RecordBatch) -> Written:
-        """Write a batch, or put it by for `finish`; the places of refused rows count from 0 in the batch."""
-        self._rows = rows
-        return self._search(0, rows.num_rows)
+    def pack(self, rows: pa.RecordBatch) -> Packed:
+        """A batch ready for `write`. Batches are packed in order, beside the writing of those before."""
+        return Packed(rows, self.load.pack(self.table, rows) if rows.num_rows else None)
 
-    def replace(self, rows: pa.RecordBatch) -> Written:
+    def write(self, packed: Packed) -> Written:
+        """Write a batch, or put it by for `finish`; the places of refused rows count from 0 in the batch."""
+        self._packed = packed
+        return self._search(0, packed.rows.num_rows)
+
+    def replace(self, packed: Packed) -> Written:
         """Write rows whose keys this load has written before, over those."""
         if self._merge is None:
             self._merge = Merge(self.load, self.writing, stage="kanal_replace")
             self._merge.begin()
         before = self._merge.staged
-        self._merge.write(rows)
+        self._merge.write(self._merge.pack(packed.rows))
         written = self._merge.finish()
         written.refused = [(row - before, words) for row, words in written.refused]
         return written
@@ -150,8 +162,11 @@ class Append:
         return Written()
 
     def _insert(self, start: int, stop: int) -> Written:
-        assert self._rows is not None
-        self.load.insert(self.table, self._rows.slice(start, stop - start))
+        packed = self._packed
+        assert packed is not None
+        if stop - start < packed.rows.num_rows:
+            packed = self.pack(packed.rows.slice(start, stop - start))
+        self.load.insert(self.table, packed.content)
         return Written(inserted=stop - start)
 
 
@@ -171,16 +186,21 @@ class Stage:
         self.table = load.create_stage(writing.table, self.columns, writing.key, name)
         #: The column that numbers the rows.
         self.number = list(self.table.c)[-1]
-        #: Rows put in so far, which numbers the next.
+        #: Rows packed so far, which numbers the next.
         self.rows = 0
 
-    def add(self, rows: pa.RecordBatch) -> None:
+    def pack(self, rows: pa.RecordBatch) -> Packed:
+        """Rows, numbered, ready to be put in."""
+        numbers = pa.array(np.arange(self.rows, self.rows + rows.num_rows))
+        self.rows += rows.num_rows
+        arrays, names = [*(rows.column(name) for name in self.columns), numbers], [*self.columns, self.number.name]
+        numbered = pa.RecordBatch.from_arrays(arrays, names=names)
+        return Packed(rows, self.load.pack(self.table, numbered) if rows.num_rows else None)
+
+    def add(self, packed: Packed) -> None:
         """Put rows in."""
-        if rows.num_rows:
-            numbers = pa.array(np.arange(self.rows, self.rows + rows.num_rows))
-            arrays, names = [*(rows.column(name) for name in self.columns), numbers], [*self.columns, self.number.name]
-            self.load.insert(self.table, pa.RecordBatch.from_arrays(arrays, names=names))
-            self.rows += rows.num_rows
+        if packed.rows.num_rows:
+            self.load.insert(self.table, packed.content)
 
     def clear(self) -> None:
         """Take all rows out."""
@@ -213,18 +233,21 @@ class Merge(Append):
         """Rows put by so far."""
         return self._stage.rows
 
-    def write(self, rows: pa.RecordBatch) -> Written:
-        self._stage.add(rows)
+    def pack(self, rows: pa.RecordBatch) -> Packed:
+        return self._stage.pack(rows)
+
+    def write(self, packed: Packed) -> Written:
+        self._stage.add(packed)
         return Written()
 
-    def replace(self, rows: pa.RecordBatch) -> Written:
+    def replace(self, packed: Packed) -> Written:
         """Put rows by in the place of those with the same keys."""
         if self._replaced is None:
             self._replaced = Stage(self.load, self.writing, f"{self._name}_replaced", self.writing.columns)
-        self._replaced.add(rows)
+        self._replaced.add(self._replaced.pack(packed.rows))
         self.load.execute(self.stage.delete().where(self._in_stage(self.stage, self._replaced.table)))
         self._replaced.clear()
-        return self.write(rows)
+        return self.write(packed)
 
     def keep(self, rows: pa.RecordBatch) -> None:
         """Remember the keys of rejected rows, so that the target's rows of these keys are not taken for missing."""
@@ -236,7 +259,7 @@ class Merge(Append):
         if self._kept is None:
             self._kept = Stage(self.load, self.writing, f"{self._name}_kept", self.writing.key)
         for batch in usable.combine_chunks().to_batches():
-            self._kept.add(batch)
+            self._kept.add(self._kept.pack(batch))
 
     def finish(self) -> Written:
         written = Written()
