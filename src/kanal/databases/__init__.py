@@ -73,6 +73,10 @@ def open_database(name: str, connection: Connection | RunLog, folder: Path) -> D
         from kanal.databases.postgresql import PostgreSQL
 
         return PostgreSQL(name, url)
+    if kind in ("mysql", "mariadb") and driver in ("", "pymysql"):
+        from kanal.databases.mariadb import MariaDB
+
+        return MariaDB(name, url)
     try:
         url.get_dialect()
     except sa.exc.NoSuchModuleError:

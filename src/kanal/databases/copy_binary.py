@@ -14,17 +14,13 @@ import pyarrow as pa
 from numpy.typing import NDArray
 
 from kanal.core.arrays import Mask, text_bytes, to_unscaled, valid_mask
+from kanal.databases.pieces import Bytes, Places, copy_pieces, every_place
 
 HEADER = b"PGCOPY\n\xff\r\n\0" + bytes(8)
 TRAILER = b"\xff\xff"
 
-Bytes = NDArray[np.uint8]
-Places = NDArray[np.int64]
-
 _DAYS_TO_2000 = 10_957
 _MICROSECONDS_TO_2000 = 946_684_800_000_000
-#: Texts longer than this are copied one by one.
-_LONG = 512
 #: Digits that a decimal may have, to be laid out here.
 MAX_DIGITS = 18
 
@@ -137,29 +133,13 @@ class _Variable(_Field):
     def write(self, out: Bytes, places: Places) -> None:
         counts = np.where(self.valid, self.sizes, -1).astype(">i4")
         _scatter(out, places, counts.view(np.uint8).reshape(-1, 4))
-        order = np.argsort(np.minimum(self.sizes, _LONG + 1).astype(np.uint16), kind="stable")
-        sorted_sizes = np.minimum(self.sizes, _LONG + 1)[order]
-        edges = np.flatnonzero(np.diff(sorted_sizes, prepend=-1))
-        for begin, end in zip(edges, [*edges[1:], len(order)], strict=True):
-            size, chosen = int(sorted_sizes[begin]), order[begin:end]
-            if 0 < size <= _LONG:
-                taken = _every_place(self.content, size)[self.starts[chosen]]
-                _every_place(out, size)[places[chosen] + 4] = taken
-            elif size > _LONG:
-                for row in chosen.tolist():
-                    start, place, length = int(self.starts[row]), int(places[row]) + 4, int(self.sizes[row])
-                    out[place : place + length] = self.content[start : start + length]
-
-
-def _every_place(content: Bytes, size: int) -> NDArray[np.void]:
-    """A view of the bytes as items of a size that begin at every byte."""
-    return np.ndarray((max(0, len(content) - size + 1),), dtype=f"V{size}", buffer=content.data, strides=(1,))
+        copy_pieces(self.content, self.starts, self.sizes, out, places + 4)
 
 
 def _scatter(out: Bytes, places: Places, block: Bytes) -> None:
     if len(places):
         size = block.shape[1]
-        _every_place(out, size)[places] = np.ascontiguousarray(block).view(f"V{size}").ravel()
+        every_place(out, size)[places] = np.ascontiguousarray(block).view(f"V{size}").ravel()
 
 
 def _payload(values: pa.Array) -> Bytes:

@@ -1,0 +1,415 @@
+"""MariaDB and MySQL: read from the packets that the server sends, written by LOAD DATA LOCAL from memory."""
+
+from __future__ import annotations
+
+import contextlib
+import re
+import warnings
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import sqlalchemy as sa
+from sqlalchemy import exc
+from sqlalchemy.dialects import mysql as dialect
+from sqlalchemy.dialects.mysql import pymysql as pymysql_dialect
+
+from kanal.core.arrays import mask_of, text_bytes, valid_mask
+from kanal.core.conversions import converter
+from kanal.core.faults import Fault
+from kanal.core.frame import SourceBatch, Strays
+from kanal.core.reasons import Reason
+from kanal.core.types import (
+    BIGINT,
+    BINARY,
+    BOOLEAN,
+    DOUBLE,
+    INTEGER,
+    REAL,
+    SMALLINT,
+    TEXT,
+    TIMESTAMP,
+    TIMESTAMPTZ,
+    Family,
+    SqlType,
+    decimal,
+)
+from kanal.databases.base import Database, DatabaseError, Load, Reading, RowsRefused, row_column
+from kanal.databases.description import ColumnInfo, TableInfo
+from kanal.databases.mariadb_rows import row_batches
+from kanal.databases.text_rows import as_text, text_rows
+
+warnings.filterwarnings("ignore", message="Did not recognize type", category=sa.exc.SAWarning)
+
+#: Families that are parsed as they come; all others are handed on as text.
+_PARSED = (Family.INTEGER, Family.DECIMAL, Family.DOUBLE)
+#: Bytes that a text type holds.
+_TEXT_BYTES = {"TINYTEXT": 255, "TEXT": 65_535, "MEDIUMTEXT": 16_777_215}
+_BINARY_BYTES = {"TINYBLOB": 255, "BLOB": 65_535, "MEDIUMBLOB": 16_777_215}
+_GEOMETRIES = ("geometry", "point", "linestring", "polygon", "multi")
+#: Numbers of errors by which rows are refused, apart from those that the driver knows as errors of data or integrity.
+_REFUSALS = {1048, 1062, 1216, 1217, 1263, 1264, 1265, 1292, 1364, 1365, 1366, 1367, 1406, 1451, 1452, 1644, 1690, 3819,
+             4025, 4078}  # fmt: skip
+_NOT_ALLOWED = {1148, 3948, 4166}
+_FIRST_TIMESTAMP, _LAST_TIMESTAMP = 1_000_000, 2_147_483_647_999_999
+_SESSION = (
+    "SET time_zone = '+00:00', sql_mode = CONCAT(@@sql_mode, "
+    "',STRICT_ALL_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_AUTO_VALUE_ON_ZERO')"
+)
+
+
+class MariaDB(Database):
+    """A database of a MariaDB or MySQL server."""
+
+    extra = "kanal[mariadb]"
+    sql_dialect = pymysql_dialect.MySQLDialect_pymysql(paramstyle="named")
+
+    def __init__(self, name: str, url: sa.URL) -> None:
+        kind = url.drivername.partition("+")[0]
+        super().__init__(name, url.set(drivername=f"{kind}+pymysql"))
+
+    def connect_arguments(self) -> dict[str, Any]:
+        return {"local_infile": True, "charset": "utf8mb4", "connect_timeout": 15, "init_command": _SESSION}
+
+    def refuses(self, error: exc.SQLAlchemyError) -> bool:
+        return super().refuses(error) or _number(error) in _REFUSALS
+
+    def words_of(self, error: BaseException) -> str:
+        original = getattr(error, "orig", None) or error
+        if len(original.args) == 2 and isinstance(original.args[0], int):
+            return " ".join(str(original.args[1]).split())
+        return super().words_of(error)
+
+    def shares_lock_with(self, other: Database, reading: Reading | None = None) -> bool:
+        del other, reading
+        return False
+
+    # --- describing ------------------------------------------------------------------------------------------------
+
+    def describe(self, schema: str | None, table: str) -> TableInfo:
+        info = super().describe(schema, table)
+        unknown = {column.name for column in info.columns if isinstance(column.dialect_type, sa.types.NullType)}
+        if not unknown:
+            return info
+        query = sa.text(
+            "SELECT column_name, column_type FROM information_schema.columns "
+            "WHERE table_schema = COALESCE(:schema, DATABASE()) AND table_name = :name"
+        ).bindparams(schema=schema, name=info.name)
+        with self.errors(), self.engine.connect() as connection:
+            texts: dict[str, str] = {row[0]: row[1] for row in connection.execute(query)}
+        columns = (
+            replace(column, declared=texts[column.name]) if column.name in unknown else column
+            for column in info.columns
+        )
+        return replace(info, columns=tuple(columns))
+
+    def sql_type(self, declared: Any) -> SqlType | None:
+        unsigned = bool(getattr(declared, "unsigned", False))
+        if isinstance(declared, dialect.TINYINT):
+            return BOOLEAN if declared.display_width == 1 and not unsigned else SMALLINT
+        if isinstance(declared, dialect.YEAR):
+            return SMALLINT
+        if isinstance(declared, dialect.MEDIUMINT):
+            return INTEGER
+        if isinstance(declared, dialect.BIT):
+            return BOOLEAN if declared.length in (None, 1) else decimal(20, 0)
+        if isinstance(declared, sa.BigInteger) and unsigned:
+            return decimal(20, 0)
+        if isinstance(declared, sa.SmallInteger) and unsigned:
+            return INTEGER
+        if isinstance(declared, sa.Integer) and not isinstance(declared, sa.BigInteger | sa.SmallInteger) and unsigned:
+            return BIGINT
+        if isinstance(declared, dialect.FLOAT):
+            return REAL if (declared.precision or 0) <= 24 else DOUBLE
+        if isinstance(declared, dialect.DOUBLE):
+            return DOUBLE
+        if isinstance(declared, sa.TIMESTAMP):
+            return TIMESTAMPTZ
+        if isinstance(declared, dialect.SET):
+            return TEXT
+        return super().sql_type(declared)
+
+    def stored_type(self, sql_type: SqlType | None, declared: Any) -> SqlType:
+        if sql_type is None:
+            return TEXT
+        if sql_type.family in _PARSED or sql_type.family in (Family.BINARY, Family.TIMESTAMPTZ):
+            return sql_type
+        return TEXT
+
+    def is_loose(self, sql_type: SqlType | None) -> bool:
+        return sql_type == TIMESTAMPTZ
+
+    def query_column(self, name: str, described: Sequence[Any]) -> ColumnInfo:
+        from pymysql.constants import FIELD_TYPE
+
+        number, precision, scale = described[1], described[4], described[5]
+        numbers = {
+            FIELD_TYPE.TINY: SMALLINT, FIELD_TYPE.SHORT: INTEGER, FIELD_TYPE.LONG: BIGINT, FIELD_TYPE.INT24: INTEGER,
+            FIELD_TYPE.LONGLONG: decimal(20, 0), FIELD_TYPE.DOUBLE: DOUBLE, FIELD_TYPE.FLOAT: DOUBLE,
+        }  # fmt: skip
+        sql_type: SqlType = numbers.get(number, TEXT)
+        if number in (FIELD_TYPE.DECIMAL, FIELD_TYPE.NEWDECIMAL):
+            sql_type = decimal(min(65, precision or 65), scale or 0)
+        times = {FIELD_TYPE.DATE: "date", FIELD_TYPE.DATETIME: "timestamp", FIELD_TYPE.TIME: "time"}
+        if number in times:
+            sql_type = SqlType(times[number])
+        if number == FIELD_TYPE.TIMESTAMP:
+            sql_type = TIMESTAMPTZ
+        return ColumnInfo(name, "", sql_type, self.stored_type(sql_type, None), loose=self.is_loose(sql_type))
+
+    def differs(self, left: sa.Column[Any], right: sa.Column[Any]) -> sa.ColumnElement[bool]:
+        # As texts compare, upper and lower case and trailing blanks may not count; here they do.
+        if isinstance(left.type, sa.String | sa.types.NullType):
+            return sa.cast(left, dialect.BINARY()).is_distinct_from(sa.cast(right, dialect.BINARY()))
+        return left.is_distinct_from(right)
+
+    # --- reading ---------------------------------------------------------------------------------------------------
+
+    def delivered(self, table: TableInfo, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        info = table.column(str(column.key))
+        if info is None:
+            return column
+        if info.type is None and info.declared.startswith(_GEOMETRIES):
+            return sa.func.ST_AsText(column).label(info.name)
+        if isinstance(info.dialect_type, dialect.BIT):
+            return (column + sa.literal_column("0")).label(info.name)
+        if info.type == REAL:
+            # As it is, the server would send 6 digits of it.
+            return (column + sa.literal_column("0e0")).label(info.name)
+        return column
+
+    @contextlib.contextmanager
+    def read(self, reading: Reading, within: Load | None = None) -> Iterator[Iterator[SourceBatch]]:
+        if not reading.columns:
+            reading = replace(reading, columns=(reading.table.names[0],))
+        columns = [column for name in reading.columns if (column := reading.table.column(name)) is not None]
+        kinds = [pa.binary() if column.stored == BINARY else pa.string() for column in columns]
+        compiled = self.selection(reading).compile(dialect=self.sql_dialect, compile_kwargs={"literal_binds": True})
+        connecting = self.connect() if within is None else contextlib.nullcontext(within.connection)
+        with connecting as connection:
+            driver: Any = connection.connection.driver_connection
+
+            def batches() -> Iterator[SourceBatch]:
+                try:
+                    for arrays in row_batches(driver, str(compiled), kinds, reading.batch_rows):
+                        yield _source_batch(columns, arrays)
+                except _driver_errors() as error:
+                    raise self.failed(self.words_of(error)) from None
+
+            try:
+                yield batches()
+            finally:
+                result = getattr(driver, "_result", None)
+                if within is None and result is not None and result.unbuffered_active:
+                    # The rest is not wanted: rather than read it all, the connection is given up.
+                    result.unbuffered_active = False
+                    driver._force_close()
+                    connection.invalidate()
+
+    def new_load(self) -> Load:
+        return MariaDBLoad(self)
+
+
+class MariaDBLoad(Load):
+    """A transaction in which rows go in by LOAD DATA LOCAL, or where the server forbids that, by INSERT."""
+
+    database: MariaDB
+    _may_load = True
+
+    def begin(self) -> None:
+        super().begin()
+        driver: Any = self.connection.connection.driver_connection
+        self._driver = driver
+        # The server may ask for a file only as the answer to a LOAD DATA of ours, which never opens one.
+        driver._local_infile = False
+
+    def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
+        faults: list[tuple[str, Fault]] = []
+        for name, values in zip(rows.schema.names, rows.columns, strict=True):
+            info = table.column(name)
+            if info is not None:
+                faults += [(name, fault) for fault in _misfits(values, info.dialect_type)]
+        return rows, faults
+
+    def pack(self, table: sa.Table, rows: pa.RecordBatch) -> Any:
+        if not self._may_load or rows.num_rows == 1:
+            return rows
+        quote = self.database.sql_dialect.identifier_preparer.quote
+        fields, settings = [], []
+        for place, (name, values) in enumerate(zip(rows.schema.names, rows.columns, strict=True)):
+            how = None
+            if pa.types.is_binary(values.type):
+                how = f"UNHEX(@v{place})"
+            elif isinstance(table.c[name].type, dialect.BIT):
+                how = f"CAST(@v{place} AS UNSIGNED)"
+            fields.append(quote(name) if how is None else f"@v{place}")
+            if how is not None:
+                settings.append(f"{quote(name)} = {how}")
+        target = self.database.sql_dialect.identifier_preparer.format_table(table)
+        sql = f"LOAD DATA LOCAL INFILE 'rows' INTO TABLE {target} CHARACTER SET utf8mb4 ({', '.join(fields)})" + (
+            f" SET {', '.join(settings)}" if settings else ""
+        )
+        return _Lines(sql, text_rows([as_text(values) for values in rows.columns]), rows)
+
+    def insert(self, table: sa.Table, packed: Any) -> None:
+        if isinstance(packed, _Lines) and self._may_load:
+            try:
+                with self.connection.begin_nested():
+                    self._load(packed)
+                return
+            except _driver_errors() as error:
+                if error.args and error.args[0] in _NOT_ALLOWED:
+                    self._may_load = False
+                elif error.args and error.args[0] in _REFUSALS:
+                    raise RowsRefused(self.database.words_of(error)) from None
+                else:
+                    raise self.database.failed(self.database.words_of(error)) from None
+            except exc.SQLAlchemyError as error:
+                raise self.database.diagnosed(error) from None
+        rows = packed.rows if isinstance(packed, _Lines) else packed
+        with self._all_or_nothing():
+            self.connection.execute(table.insert(), rows.to_pylist())
+
+    def _load(self, lines: _Lines) -> None:
+        """Send rows; raises RowsRefused where the server did not take every one of them as it is."""
+        from pymysql.connections import MySQLResult
+        from pymysql.constants import COMMAND
+
+        driver = self._driver
+        driver._execute_command(COMMAND.COM_QUERY, lines.sql)
+        answer = driver._read_packet()
+        if not answer.is_load_local_packet():
+            raise DatabaseError(f"connection {self.database.name}: the server does not take rows", "see its log")
+        for start in range(0, len(lines.content), _SENT_AT_ONCE):
+            driver.write_packet(bytes(lines.content[start : start + _SENT_AT_ONCE]))
+        driver.write_packet(b"")
+        result = MySQLResult(driver)
+        result._read_ok_packet(driver._read_packet())
+        driver._result = None
+        if result.warning_count or result.affected_rows != lines.rows.num_rows:
+            # With LOCAL, what would be an error is a warning, and the row is bent or left out.
+            first = self.connection.exec_driver_sql("SHOW WARNINGS LIMIT 1").first()
+            raise RowsRefused(str(first[2]) if first else "rows were left out")
+
+    def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
+        stage = self.stage_table(table, columns, name)
+        real = self.database.sa_table(table)
+        quote = self.database.sql_dialect.identifier_preparer.quote
+        number = sa.cast(sa.literal_column("0"), sa.BigInteger).label(row_column(columns))
+        query = sa.select(*(real.c[column] for column in columns), number).where(sa.false())
+        body = query.compile(dialect=self.database.sql_dialect, compile_kwargs={"literal_binds": True})
+        parts = (quote(column) + _prefix(real.c[column].type) for column in key)
+        self.run_sql(f"CREATE TEMPORARY TABLE {name} (KEY kanal_key ({', '.join(parts)})) ENGINE = InnoDB {body}")
+        return stage
+
+    def drop_stage(self, stage: sa.Table) -> None:
+        self.run_sql(f"DROP TEMPORARY TABLE {stage.name}")
+
+    def cancel(self) -> None:
+        with contextlib.suppress(exc.SQLAlchemyError), self.database.engine.connect() as other:
+            other.exec_driver_sql(f"KILL QUERY {int(self._driver.thread_id())}")
+
+
+class _Lines:
+    """Rows as the lines of a LOAD DATA, and as they were."""
+
+    def __init__(self, sql: str, content: memoryview, rows: pa.RecordBatch) -> None:
+        self.sql = sql
+        self.content = content
+        self.rows = rows
+
+
+_SENT_AT_ONCE = 1024 * 1024
+
+
+def _driver_errors() -> tuple[type[Exception], ...]:
+    import pymysql
+
+    return pymysql.Error, EOFError, OSError
+
+
+def _number(error: exc.SQLAlchemyError) -> int:
+    arguments = getattr(getattr(error, "orig", None), "args", ())
+    return arguments[0] if arguments and isinstance(arguments[0], int) else 0
+
+
+def _prefix(declared: Any) -> str:
+    """How much of a key of that type an index takes."""
+    return "(191)" if re.search("TEXT|BLOB", type(declared).__name__.upper()) else ""
+
+
+# --- what comes from the server, and what goes to it ----------------------------------------------------------------
+
+
+def _source_batch(columns: list[ColumnInfo], arrays: list[pa.Array]) -> SourceBatch:
+    found: dict[str, pa.Array] = {}
+    strays: dict[str, Strays] = {}
+    for column, values in zip(columns, arrays, strict=True):
+        parsed = values
+        if column.stored.family in _PARSED:
+            parsed = pc.cast(values, pa.float64()).cast(pa.float32()) if column.stored == REAL else values
+            parsed = parsed.cast(column.stored.arrow)
+        elif column.stored == TIMESTAMPTZ:
+            moments, faults = converter(TEXT, TIMESTAMP)(values)
+            strays[column.name] = {fault.row: fault.value or "" for fault in faults}
+            parsed = moments.cast(TIMESTAMPTZ.arrow)
+        found[column.name] = parsed
+    return SourceBatch(len(arrays[0]), found, {name: some for name, some in strays.items() if some})
+
+
+def _misfits(values: pa.Array, declared: Any) -> list[Fault]:
+    """Faults for values that a column could not hold as they are."""
+    name = type(declared).__name__.upper()
+    kind = values.type
+    if pa.types.is_string(kind) and name in _TEXT_BYTES:
+        return _too_many_bytes(values, _TEXT_BYTES[name], declared)
+    if pa.types.is_binary(kind):
+        limit = _BINARY_BYTES.get(name) or (declared.length if name in ("BINARY", "VARBINARY") else None)
+        return _wrong_bytes(values, limit, declared, exact=name == "BINARY") if limit else []
+    if pa.types.is_floating(kind):
+        bad = ~mask_of(pc.fill_null(pc.is_finite(values), True))
+        return _faults(values, bad, Reason.OUT_OF_RANGE, "MariaDB has no infinity and no NaN: map it with CASE")
+    if pa.types.is_timestamp(kind) and isinstance(declared, sa.TIMESTAMP):
+        numbers = values.cast(pa.int64()).fill_null(_FIRST_TIMESTAMP).to_numpy(zero_copy_only=False)
+        bad = (numbers < _FIRST_TIMESTAMP) | (numbers > _LAST_TIMESTAMP)
+        message = "a TIMESTAMP holds 1970-01-01 00:00:01 to 2038-01-19 03:14:07 in UTC: declare the column DATETIME(6)"
+        return _faults(values, bad, Reason.OUT_OF_RANGE, message) + _too_fine(values, declared)
+    if pa.types.is_timestamp(kind) or pa.types.is_time(kind):
+        return _too_fine(values, declared)
+    return []
+
+
+def _too_fine(values: pa.Array, declared: Any) -> list[Fault]:
+    digits = getattr(declared, "fsp", None) or 0
+    if digits >= 6 or not isinstance(declared, dialect.DATETIME | dialect.TIMESTAMP | dialect.TIME):
+        return []
+    numbers = values.cast(pa.int64()).fill_null(0).to_numpy(zero_copy_only=False)
+    message = f"the column keeps {digits} decimals of a second: declare it with (6), or use date_trunc"
+    return _faults(values, numbers % 10 ** (6 - digits) != 0, Reason.WOULD_ROUND, message)
+
+
+def _too_many_bytes(values: pa.Array, limit: int, declared: Any) -> list[Fault]:
+    sizes = np.where(valid_mask(values), np.diff(text_bytes(values)[1]), 0)
+    message = f"the column is {type(declared).__name__} and holds {limit:,} bytes: declare it LONGTEXT, or shorten it"
+    return _faults(values, sizes > limit, Reason.TOO_LONG, message)
+
+
+def _wrong_bytes(values: pa.Array, limit: int, declared: Any, exact: bool) -> list[Fault]:
+    sizes = np.where(valid_mask(values), np.diff(text_bytes(values)[1]), limit)
+    message = f"the column holds {limit:,} bytes: declare it LONGBLOB, or shorten it"
+    found = _faults(values, sizes > limit, Reason.TOO_LONG, message)
+    if exact:
+        message = f"the column is BINARY({limit}) and would fill it up with zeros: declare it VARBINARY"
+        found += _faults(values, sizes < limit, Reason.BAD_TEXT, message)
+    return found
+
+
+def _faults(values: pa.Array, bad: np.ndarray[Any, Any], reason: Reason, message: str) -> list[Fault]:
+    rows = np.flatnonzero(bad & valid_mask(values)).tolist()
+    return [Fault(row, reason, str(values[row].as_py())[:200], message) for row in rows]
+
+
+__all__ = ["MariaDB"]
