@@ -45,7 +45,7 @@ _MONTHS = [
     "november",
     "december",
 ]
-_VECTOR = frozenset("YmdHMS")
+_VECTOR = frozenset("YmdHMSf")
 MICROSECONDS_A_DAY = 86_400_000_000
 
 
@@ -89,7 +89,10 @@ class Format:
             ),
             re.ASCII,
         )
-        self.vector = self.letters <= _VECTOR and text.isascii() and {"Y", "m", "d"} <= self.letters
+        fraction_last = "f" not in self.letters or self.tokens[-1] == ("directive", "f")
+        self.vector = (
+            self.letters <= _VECTOR and text.isascii() and {"Y", "m", "d"} <= self.letters and fraction_last
+        )
 
     @property
     def has_date(self) -> bool:
@@ -157,8 +160,13 @@ class Format:
             offset = -offset if digits.startswith("-") else offset
         return Fields(moment, offset)
 
+    @property
+    def widths(self) -> list[int]:
+        """The lengths of texts that `read_many` reads: the full width, with one to six digits of a fraction."""
+        return [self.width + digits for digits in range(1, 7)] if "f" in self.letters else [self.width]
+
     def read_many(self, columns: NDArray[np.uint8]) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
-        """Microseconds since 1970 of texts of full width, and which of them are right.
+        """Microseconds since 1970 of texts of one of the widths, and which of them are right.
 
         `columns` has a row for each place of the text, in it the byte that each text has there.
         """
@@ -170,6 +178,8 @@ class Format:
             if kind == "literal":
                 good &= columns[place] == ord(value)
                 place += 1
+                continue
+            if value == "f":
                 continue
             width = _DIRECTIVES[value][0]
             # Two digits at a time fit a byte.
@@ -189,6 +199,9 @@ class Format:
             if letter in values:
                 good &= values[letter] < limit
                 microseconds = microseconds + values[letter] * unit
+        for unit, digit in zip((100_000, 10_000, 1_000, 100, 10, 1), digits[place:], strict=False):
+            good &= digit <= 9
+            microseconds = microseconds + digit.astype(np.int64) * unit
         return microseconds, good
 
 

@@ -122,17 +122,15 @@ class _FromText(Conversion):
         lengths = np.diff(starts)
         lengths[~valid_mask(values)] = -1
         for layout in self.formats:
-            if not layout.vector:
-                continue
-            rows = np.flatnonzero((lengths == layout.width) & ~sure)
-            if not len(rows):
-                continue
-            places: NDArray[Any] = starts[rows].astype(np.int32) if len(content) < 2**31 else starts[rows]
-            steps: NDArray[Any] = np.arange(layout.width, dtype=places.dtype)
-            columns = content[places[None, :] + steps[:, None]]
-            moments, good = layout.read_many(columns)
-            result[rows[good]] = moments[good]
-            sure[rows[good]] = True
+            for width in layout.widths if layout.vector else ():
+                rows = np.flatnonzero((lengths == width) & ~sure)
+                if not len(rows):
+                    continue
+                places: NDArray[Any] = starts[rows].astype(np.int32) if len(content) < 2**31 else starts[rows]
+                steps: NDArray[Any] = np.arange(width, dtype=places.dtype)
+                moments, good = layout.read_many(content[places[None, :] + steps[:, None]])
+                result[rows[good]] = moments[good]
+                sure[rows[good]] = True
         return result, sure
 
     def fields(self, value: str) -> tuple[dt.datetime, int | None]:
