@@ -217,6 +217,9 @@ class Database:
     #: True where rows of other tables may refer to rows that are missing, as long as they are there at the commit.
     defers_references: ClassVar[bool] = False
 
+    #: Whether connections are kept for the next use. Here none is, so that nothing temporary outlives it.
+    pooling: ClassVar[dict[str, Any]] = {"poolclass": sa.NullPool}
+
     def __init__(self, name: str, url: sa.URL) -> None:
         self.name = name
         self.url = url
@@ -227,8 +230,7 @@ class Database:
     def engine(self) -> sa.Engine:
         """SQLAlchemy's engine; raises DatabaseError where the driver is missing."""
         try:
-            # Each use has a connection of its own, so that nothing temporary outlives it.
-            return sa.create_engine(self.url, poolclass=sa.NullPool, connect_args=self.connect_arguments())
+            return sa.create_engine(self.url, connect_args=self.connect_arguments(), **self.pooling)
         except ImportError as error:
             raise DatabaseError(
                 f"connection {self.name}: the driver {error.name or self.url.drivername} is not installed",
@@ -324,6 +326,12 @@ class Database:
             parts = {part: answers.get((schema, name)) for part, answers in found.items()}
             self._reflected[schema, name] = parts
 
+    def expect(self, schema: str | None, tables: Collection[str]) -> None:
+        """Be told which tables will be described; what is wrong with one is said when it is."""
+        with contextlib.suppress(KanalError):
+            there = {name.casefold() for name in tables}
+            self.reflect(schema, [name for name in self.table_names(schema) if name.casefold() in there])
+
     def referring(self, table: TableInfo) -> list[TableInfo]:
         """The other tables of the schema with foreign keys to this one."""
         if table.schema not in self._foreign_keys_of:
@@ -341,8 +349,20 @@ class Database:
 
     def table_names(self, schema: str | None = None) -> list[str]:
         """The tables and views of a schema, or of the connection's own."""
-        with self.errors():
-            return sorted([*self._inspector.get_table_names(schema), *self._inspector.get_view_names(schema)])
+        tables, views = self._names(schema)
+        return sorted([*tables, *views])
+
+    def _names(self, schema: str | None) -> tuple[list[str], list[str]]:
+        """The names of tables and of views."""
+        if schema not in self._names_of:
+            with self.errors():
+                found = self._inspector.get_table_names(schema), self._inspector.get_view_names(schema)
+            self._names_of[schema] = found
+        return self._names_of[schema]
+
+    @cached_property
+    def _names_of(self) -> dict[str | None, tuple[list[str], list[str]]]:
+        return {}
 
     def find_table(self, schema: str | None, table: str) -> str:
         """The table's name as the database has it: exactly, else regardless of case; raises DatabaseError."""
@@ -375,8 +395,7 @@ class Database:
             )
             for key in found["foreign"] or ()
         ]
-        with self.errors():
-            is_view = name in self._inspector.get_view_names(schema)
+        is_view = name in self._names(schema)[1]
         return TableInfo(schema, name, columns, primary, tuple(unique), tuple(foreign), is_view)
 
     def _column(self, column: Mapping[str, Any], primary: tuple[str, ...]) -> ColumnInfo:

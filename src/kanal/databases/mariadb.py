@@ -7,7 +7,7 @@ import re
 import warnings
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 import pyarrow as pa
@@ -66,6 +66,7 @@ class MariaDB(Database):
     """A database of a MariaDB or MySQL server."""
 
     extra = "kanal[mariadb]"
+    pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
     sql_dialect = pymysql_dialect.MySQLDialect_pymysql(paramstyle="named")
 
     def __init__(self, name: str, url: sa.URL) -> None:
@@ -228,6 +229,7 @@ class MariaDBLoad(Load):
         super().begin()
         driver: Any = self.connection.connection.driver_connection
         self._driver = driver
+        self._stages: list[str] = []
         # The server may ask for a file only as the answer to a LOAD DATA of ours, which never opens one.
         driver._local_infile = False
 
@@ -307,11 +309,21 @@ class MariaDBLoad(Load):
         query = sa.select(*(real.c[column] for column in columns), number).where(sa.false())
         body = query.compile(dialect=self.database.sql_dialect, compile_kwargs={"literal_binds": True})
         parts = (quote(column) + _prefix(real.c[column].type) for column in key)
+        self._stages.append(name)
         self.run_sql(f"CREATE TEMPORARY TABLE {name} (KEY kanal_key ({', '.join(parts)})) ENGINE = InnoDB {body}")
         return stage
 
     def drop_stage(self, stage: sa.Table) -> None:
         self.run_sql(f"DROP TEMPORARY TABLE {stage.name}")
+        self._stages.remove(stage.name)
+
+    def close(self) -> None:
+        # The connection is kept, and a temporary table would be with it.
+        with contextlib.suppress(exc.SQLAlchemyError):
+            self._transaction.close()
+            for name in self._stages:
+                self.connection.exec_driver_sql(f"DROP TEMPORARY TABLE IF EXISTS {name}")
+        super().close()
 
     def cancel(self) -> None:
         with contextlib.suppress(exc.SQLAlchemyError), self.database.engine.connect() as other:

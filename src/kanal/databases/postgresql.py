@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import contextlib
 import re
+import time
 import warnings
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 import pyarrow as pa
@@ -87,11 +88,12 @@ class PostgreSQL(ArrowDatabase):
     """A PostgreSQL database."""
 
     extra = "kanal[postgresql]"
+    pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
     sql_dialect = psycopg_dialect.PGDialect_psycopg(paramstyle="named")  # type: ignore[no-untyped-call]
 
     def __init__(self, name: str, url: sa.URL) -> None:
         super().__init__(name, url.set(drivername="postgresql+psycopg"))
-        self._idle: list[Any] = []
+        self._idle: list[tuple[float, Any]] = []
 
     def connect_arguments(self) -> dict[str, Any]:
         given = self.url.query
@@ -100,7 +102,7 @@ class PostgreSQL(ArrowDatabase):
 
     @contextlib.contextmanager
     def arrow(self) -> Iterator[Any]:
-        connection = self._idle.pop() if self._idle else self._connect()
+        connection = self._taken() or self._connect()
         try:
             yield connection
         except BaseException as error:
@@ -110,7 +112,17 @@ class PostgreSQL(ArrowDatabase):
                 raise self.driver_failure(error) from None
             raise
         # Connecting takes the driver so long that steps do it one after the other with the same connections.
-        self._idle.append(connection)
+        self._idle.append((time.monotonic(), connection))
+
+    def _taken(self) -> Any:
+        """A connection that has not been idle for long, if there is one."""
+        while self._idle:
+            since, connection = self._idle.pop()
+            if time.monotonic() - since < _IDLE_SECONDS:
+                return connection
+            with contextlib.suppress(*driver_errors()):
+                connection.close()
+        return None
 
     def _connect(self) -> Any:
         try:
@@ -136,7 +148,7 @@ class PostgreSQL(ArrowDatabase):
     def dispose(self) -> None:
         super().dispose()
         while self._idle:
-            self._idle.pop().close()
+            self._idle.pop()[1].close()
 
     def driver_words(self, error: BaseException) -> str:
         details = dict(getattr(error, "details", None) or ())
@@ -276,6 +288,8 @@ class PostgreSQL(ArrowDatabase):
         return PostgreSQLLoad(self)
 
 
+#: After so long the server, or what stands before it, may have closed a connection.
+_IDLE_SECONDS = 30
 #: Bytes that the driver gathers before it hands rows on.
 _BATCH_BYTES = 8 * 1024 * 1024
 

@@ -10,7 +10,7 @@ import contextlib
 import json
 import re
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import replace
 from decimal import Decimal
 from functools import cached_property
@@ -92,6 +92,18 @@ class SQLite(ArrowDatabase):
     extra = "kanal itself again, which brings SQLite's driver"
     sql_dialect = dialect.dialect()
     defers_references = True
+
+    @cached_property
+    def engine(self) -> sa.Engine:
+        engine = super().engine
+
+        @sa.event.listens_for(engine, "connect")
+        def _settings(connection: Any, _: Any) -> None:
+            # Who reads does not wait for who writes, and a commit waits for the disk only now and then.
+            connection.execute("PRAGMA journal_mode = WAL")
+            connection.execute("PRAGMA synchronous = NORMAL")
+
+        return engine
 
     @cached_property
     def path(self) -> Path:
@@ -186,6 +198,9 @@ class SQLite(ArrowDatabase):
                 "SELECT name FROM sqlite_master WHERE type IN ('table', 'view') AND substr(name, 1, 7) <> 'sqlite_'"
             )
             return sorted(row[0] for row in rows)
+
+    def expect(self, schema: str | None, tables: Collection[str]) -> None:
+        del schema, tables
 
     def describe(self, schema: str | None, table: str) -> TableInfo:
         name = self.find_table(schema, table)

@@ -32,9 +32,9 @@ def text_rows(columns: Sequence[pa.Array]) -> memoryview:
 
 def _escaped(values: pa.Array) -> pa.Array:
     content, starts = text_bytes(values)
-    present = np.bincount(content[starts[0] : starts[-1]], minlength=128)
+    present = content[starts[0] : starts[-1]].tobytes()
     for special, instead in _ESCAPES:
-        if present[ord(special)]:
+        if special.encode() in present:
             values = pc.replace_substring(values, special, instead)
     return values
 

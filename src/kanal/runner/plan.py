@@ -131,6 +131,7 @@ class _Planner:
         for name, connection in job.connection.items():
             with self.at(("connection", name)):
                 self.databases[name] = open_database(name, connection, job.folder)
+        self._expect_tables()
         steps: dict[str, StepPlan] = {}
         for name in job.pipeline:
             with self.at(("pipeline", name)):
@@ -235,6 +236,20 @@ class _Planner:
                 return None
             self._tables[key] = database.describe(place.schema_, table)
         return self._tables[key]
+
+    def _expect_tables(self) -> None:
+        """Tell each database which of its tables the job names."""
+        places: list[Source | Table] = []
+        for pipeline in self.job.pipeline.values():
+            places += [pipeline.target, *(lookup.table for lookup in pipeline.lookup.values())]
+            places += [pipeline.source] if pipeline.source.table is not None else []
+        places += [rule.table_column.table for rule in self.job.check_.values() if rule.table_column is not None]
+        named: dict[tuple[str, str | None], set[str]] = {}
+        for place in places:
+            named.setdefault((place.connection, place.schema_), set()).add(place.table or "")
+        for (connection, schema), tables in named.items():
+            if connection in self.databases:
+                self.databases[connection].expect(schema, tables)
 
     def _sql(self, name: str) -> str:
         command = self.job.command[name]

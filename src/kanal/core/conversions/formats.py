@@ -90,9 +90,7 @@ class Format:
             re.ASCII,
         )
         fraction_last = "f" not in self.letters or self.tokens[-1] == ("directive", "f")
-        self.vector = (
-            self.letters <= _VECTOR and text.isascii() and {"Y", "m", "d"} <= self.letters and fraction_last
-        )
+        self.vector = self.letters <= _VECTOR and text.isascii() and {"Y", "m", "d"} <= self.letters and fraction_last
 
     @property
     def has_date(self) -> bool:
