@@ -15,7 +15,7 @@ from dataclasses import replace
 from decimal import Decimal
 from functools import cached_property
 from pathlib import Path
-from typing import Any, cast
+from typing import Any, ClassVar, cast
 
 import numpy as np
 import pyarrow as pa
@@ -92,6 +92,7 @@ class SQLite(ArrowDatabase):
     extra = "kanal itself again, which brings SQLite's driver"
     sql_dialect = dialect.dialect()
     defers_references = True
+    pooling: ClassVar[dict[str, Any]] = {}
 
     @cached_property
     def engine(self) -> sa.Engine:

@@ -123,7 +123,10 @@ def run_job(
                     ]
                 )
         log.prepare()
-        return _Execution(plan, log, watcher or Silent()).run()
+        try:
+            return _Execution(plan, log, watcher or Silent()).run()
+        finally:
+            log.database.dispose()
     finally:
         _dispose(plan)
 
