@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import sqlite3
@@ -13,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import sqlalchemy as sa
 
 Cli = Callable[..., subprocess.CompletedProcess[str]]
 
@@ -86,21 +88,74 @@ def server_or_skip(name: str, reason: Exception) -> None:
     pytest.skip(said)
 
 
+POSTGRESQL = os.environ.get("KANAL_TEST_POSTGRESQL", "postgresql://postgres@127.0.0.1:5432/postgres")
+MARIADB = os.environ.get("KANAL_TEST_MARIADB", "mariadb://root@127.0.0.1:3306/")
+
+
 @pytest.fixture(scope="session")
 def postgresql() -> Iterator[Any]:
     """A connection to a PostgreSQL database of the tests' own, which compares text by code point; dropped afterwards."""
     psycopg = pytest.importorskip("psycopg")
-    url = os.environ.get("KANAL_TEST_POSTGRESQL", "postgresql://postgres@127.0.0.1:5432/postgres")
+    with _own_database("postgresql") as url, psycopg.connect(url, autocommit=True) as connection:
+        yield connection
+
+
+class Place:
+    """A database of a test's own: its URL, and SQL run there."""
+
+    def __init__(self, kind: str, url: str) -> None:
+        self.kind = kind
+        self.url = url
+        driver = {"postgresql": "postgresql+psycopg", "mariadb": "mariadb+pymysql", "sqlite": "sqlite"}[kind]
+        self.engine = sa.create_engine(sa.make_url(url).set(drivername=driver), poolclass=sa.NullPool)
+
+    def sql(self, *statements: str) -> None:
+        """Run statements, each as it is."""
+        with self.engine.begin() as connection:
+            for statement in statements:
+                connection.execution_options(no_parameters=True).exec_driver_sql(statement)
+
+    def rows(self, query: str) -> list[tuple[Any, ...]]:
+        """What a query finds."""
+        with self.engine.connect() as connection:
+            found = connection.execution_options(no_parameters=True).exec_driver_sql(query)
+            return [tuple(row) for row in found]
+
+
+@contextlib.contextmanager
+def _own_database(kind: str) -> Iterator[str]:
+    """The URL of a new database on a server, dropped afterwards; skips where there is no such server."""
+    server = {"postgresql": POSTGRESQL, "mariadb": MARIADB}[kind]
     name = f"kanal_test_{uuid.uuid4().hex[:12]}"
+    url = sa.make_url(server)
+    admin = Place(kind, server).engine.execution_options(isolation_level="AUTOCOMMIT")
+    made = {
+        "postgresql": f"CREATE DATABASE {name} TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C' LC_CTYPE 'C.UTF-8'",
+        "mariadb": f"CREATE DATABASE {name}",
+    }
     try:
-        admin = psycopg.connect(url, autocommit=True, connect_timeout=5)
-    except psycopg.OperationalError as error:
-        server_or_skip("PostgreSQL", error)
+        with admin.connect() as connection:
+            connection.exec_driver_sql(made[kind])
+    except sa.exc.OperationalError as error:
+        server_or_skip(kind, error)
         return
-    admin.execute(f"CREATE DATABASE {name} TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C' LC_CTYPE 'C.UTF-8'")
     try:
-        with psycopg.connect(url, dbname=name, autocommit=True) as connection:
-            yield connection
+        yield url.set(database=name).render_as_string(hide_password=False)
     finally:
-        admin.execute(f"DROP DATABASE {name} WITH (FORCE)")
-        admin.close()
+        with admin.connect() as connection:
+            connection.exec_driver_sql(f"DROP DATABASE {name}" + (" WITH (FORCE)" if kind == "postgresql" else ""))
+
+
+@pytest.fixture
+def places(tmp_path: Path) -> Iterator[Callable[[str], Place]]:
+    """Gives a new database of a kind."""
+    with contextlib.ExitStack() as stack:
+        made: list[str] = []
+
+        def place(kind: str) -> Place:
+            made.append(kind)
+            if kind == "sqlite":
+                return Place(kind, f"sqlite:///{tmp_path / f'place{len(made)}.db'}")
+            return Place(kind, stack.enter_context(_own_database(kind)))
+
+        yield place

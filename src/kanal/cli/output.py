@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sys
 from collections.abc import Iterable, Sequence
-from typing import Any
+from typing import Any, Protocol
 
 from rich.console import Console
 from rich.markup import escape
@@ -123,6 +123,27 @@ def tally_table(rows: Iterable[tuple[str, str, Tally, float]]) -> Table:
         made.add_section()
         made.add_row("", "[bold]all[/]", *(f"[bold]{getattr(total, name):,}[/]" for name in shown), "")
     return made
+
+
+class _Noted(Protocol):
+    """A step that may have a note."""
+
+    @property
+    def step(self) -> str:
+        """Its name."""
+
+    @property
+    def note(self) -> str | None:
+        """What is worth knowing of it."""
+
+
+def print_notes(screen: Console, steps: Iterable[_Noted]) -> None:
+    """What is worth knowing of steps, a line each."""
+    noted = [step for step in steps if step.note]
+    if noted:
+        screen.print()
+    for step in noted:
+        screen.print(f"[dim]{escape(step.step)}: {escape(step.note or '')}.[/]")
 
 
 def _count(name: str, count: int) -> str:

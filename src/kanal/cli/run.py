@@ -14,6 +14,7 @@ from kanal.cli.output import (
     console,
     indented,
     print_json,
+    print_notes,
     rejects_table,
     seconds,
     show,
@@ -70,6 +71,7 @@ def print_run(screen: Console, outcome: Run, log: RunLogStore, path: Path) -> No
     screen.print(f"[bold]{escape(outcome.job)}[/]  run {outcome.run}  {status}  in {seconds(outcome.seconds)}")
     screen.print()
     show(screen, tally_table((s.step, str(s.status), s.tally, s.seconds) for s in outcome.steps))
+    print_notes(screen, outcome.steps)
     rejected = sum(step.tally.rejected for step in outcome.steps)
     if rejected:
         screen.print()

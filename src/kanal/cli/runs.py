@@ -12,6 +12,7 @@ from kanal.cli.output import (
     indented,
     number,
     print_json,
+    print_notes,
     rejects_table,
     seconds,
     show,
@@ -59,6 +60,7 @@ def runs(run: int | None, job: Path | None, run_log: str | None, json: bool) -> 
         f"started {record.started:%Y-%m-%d %H:%M:%S} UTC, took {seconds(record.seconds)}\n"
     )
     show(screen, tally_table((s.step, s.status, s.tally, s.seconds) for s in record.steps))
+    print_notes(screen, record.steps)
     groups = log.reject_groups(record.run)
     if groups:
         screen.print()

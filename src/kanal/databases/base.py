@@ -9,7 +9,6 @@ import contextlib
 import operator
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from decimal import Decimal
 from functools import cached_property
 from typing import Any, ClassVar
 
@@ -20,6 +19,7 @@ from sqlalchemy.engine.reflection import ObjectKind
 
 from kanal.core.arrays import single
 from kanal.core.errors import KanalError
+from kanal.core.expressions.pushdown import Comparison
 from kanal.core.faults import Fault
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.nearest import did_you_mean
@@ -62,10 +62,6 @@ class RowsRefused(KanalError):
         super().__init__(what)
 
 
-#: A comparison that every database answers alike: a column, one of = <> < <= > >= IS NULL, IS NOT NULL, and a number.
-Condition = tuple[str, str, int | Decimal | None]
-
-
 @dataclass(frozen=True)
 class Reading:
     """What to read: a table or a query, which columns, in which order, how many rows, how many a batch.
@@ -79,7 +75,7 @@ class Reading:
     batch_rows: int
     order_by: tuple[str, ...] = ()
     limit: int | None = None
-    conditions: tuple[Condition, ...] = ()
+    conditions: tuple[Comparison, ...] = ()
 
 
 def row_column(columns: Sequence[str]) -> str:

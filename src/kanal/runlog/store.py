@@ -53,6 +53,7 @@ STEP = sa.Table(
     sa.Column("batches", sa.Integer, nullable=False, default=0),
     *_counts(),
     sa.Column("error", sa.Text),
+    sa.Column("note", sa.Text),
 )
 BATCH = sa.Table(
     "kanal_batch",
@@ -89,6 +90,7 @@ class StepRecord:
     batches: int
     seconds: float
     error: str | None
+    note: str | None = None
 
 
 @dataclass(frozen=True)
@@ -189,6 +191,7 @@ class RunLogStore:
                     seconds=record.seconds,
                     batches=record.batches,
                     error=record.error,
+                    note=record.note,
                     **_values(record.tally),
                 )
             )
@@ -232,6 +235,7 @@ class RunLogStore:
                 row.batches,
                 row.seconds,
                 row.error,
+                row.note,
             )
             for row in rows
         )

@@ -13,6 +13,7 @@ from kanal.core.columns import SourceColumn, TargetColumn
 from kanal.core.errors import ExpressionError, KanalError
 from kanal.core.expressions import Expression, Scope, compile_expression
 from kanal.core.expressions.nodes import convert
+from kanal.core.expressions.pushdown import Comparison, comparisons
 from kanal.core.expressions.registry import Function
 from kanal.core.nearest import did_you_mean
 from kanal.core.transformation import (
@@ -73,6 +74,7 @@ class PipelinePlan:
     checks: tuple[CheckPlan, ...]
     key: tuple[str, ...]
     source_types: Mapping[str, SqlType]
+    notes: tuple[str, ...] = ()
     kind: str = "pipeline"
 
     @property
@@ -95,6 +97,14 @@ class CommandPlan:
 StepPlan = PipelinePlan | CommandPlan
 
 
+@dataclass(frozen=True)
+class Group:
+    """Steps that one transaction on their target makes visible together."""
+
+    database: Database
+    steps: tuple[str, ...]
+
+
 @dataclass
 class JobPlan:
     """A job ready to run: its steps in order, what waits for what, and what is worth knowing about it."""
@@ -104,6 +114,7 @@ class JobPlan:
     waits: list[Wait]
     databases: dict[str, Database]
     notes: list[Problem] = field(default_factory=list)
+    groups: list[Group] = field(default_factory=list)
 
 
 def plan_job(job: JobDefinition) -> JobPlan:
@@ -144,13 +155,47 @@ class _Planner:
                     steps[name] = CommandPlan(name, self.databases[command.connection], self._sql(name))
         waits = self._waits(steps)
         names = [*job.pipeline, *job.command]
+        groups = self._groups(steps, waits)
+        for group in groups:
+            waits += _waits_for_whole(group, waits)
         try:
             ordered = in_order(names, waits)
         except CircleError as error:
             self.problem(("pipeline", error.circle[0].step), error.what, error.remedy)
+        self._check_deletions(steps)
         if self.problems:
             raise JobError(list(dict.fromkeys(self.problems)))
-        return JobPlan(job, [steps[name] for name in ordered], waits, self.databases, self.notes)
+        places = {name: place for place, name in enumerate(ordered)}
+        groups = [Group(group.database, tuple(sorted(group.steps, key=places.__getitem__))) for group in groups]
+        return JobPlan(job, [steps[name] for name in ordered], waits, self.databases, self.notes, groups)
+
+    def _groups(self, steps: Mapping[str, StepPlan], waits: list[Wait]) -> list[Group]:
+        """Steps whose pipelines say commit = "job", by target, with the commands there that wait for one of them."""
+        members: dict[Any, list[str]] = {}
+        databases: dict[Any, Database] = {}
+        for plan in steps.values():
+            if isinstance(plan, PipelinePlan) and plan.settings.commit == "job":
+                members.setdefault(plan.target.url, []).append(plan.name)
+                databases.setdefault(plan.target.url, plan.target)
+        for plan in steps.values():
+            if isinstance(plan, CommandPlan) and plan.database.url in members:
+                together = members[plan.database.url]
+                if any(wait.step == plan.name and wait.before in together for wait in waits):
+                    together.append(plan.name)
+        return [Group(databases[url], tuple(names)) for url, names in members.items()]
+
+    def _check_deletions(self, steps: Mapping[str, StepPlan]) -> None:
+        """No pipeline may delete what another one loads into the same table."""
+        pipelines = [plan for plan in steps.values() if isinstance(plan, PipelinePlan)]
+        for plan in pipelines:
+            for other in pipelines:
+                same = _place(plan.target, plan.target_table) == _place(other.target, other.target_table)
+                if same and plan is not other and plan.settings.missing == "delete":
+                    self.problem(
+                        ("pipeline", plan.name, "missing"),
+                        f"it would delete the rows that pipeline {other.name} loads into the same table",
+                        'read both in one query, or set missing = "keep"',
+                    )
 
     # --- problems --------------------------------------------------------------------------------------------------
 
@@ -289,6 +334,19 @@ class _Planner:
         return list(waits.values())
 
 
+def _waits_for_whole(group: Group, waits: list[Wait]) -> list[Wait]:
+    """What waits for one step of a group waits for all of it."""
+    why = 'is committed together with the step that it waits for, by commit = "job"'
+    outside = {wait.step for wait in waits if wait.before in group.steps and wait.step not in group.steps}
+    known = {(wait.step, wait.before) for wait in waits}
+    return [
+        Wait(step, member, f"{member} {why}")
+        for step in sorted(outside)
+        for member in group.steps
+        if (step, member) not in known
+    ]
+
+
 def _uses(step: PipelinePlan, other: PipelinePlan) -> Iterator[str]:
     """Why a step waits for another: in which ways it uses the table that the other fills."""
     filled, label = _place(other.target, other.target_table), other.settings.target.label
@@ -340,7 +398,7 @@ class _PipelinePlanner:
             types, {plan.name: plan.types for plan, _, _ in lookups}, self.job.parameters, place, self.planner.functions
         )
         where = self._where(Scope(types, {}, self.job.parameters, place, self.planner.functions))
-        key = self._key(target)
+        key = self._key(target) or self._key_to_replace_by(target)
         sound = len(self.planner.problems)
         columns = self._columns(source, target, scope, described, key)
         checks = self._checks(columns)
@@ -362,6 +420,12 @@ class _PipelinePlanner:
             settings.batch_rows,
             order_by,
             settings.limit,
+            self._conditions(source),
+        )
+        notes = tuple(
+            f"{' '.join(str(part) for part in condition if part is not None)} is asked of the source: rows without it "
+            "are not read"
+            for condition in reading.conditions
         )
         return PipelinePlan(
             self.name,
@@ -376,7 +440,30 @@ class _PipelinePlanner:
             tuple(checks),
             key,
             types,
+            notes,
         )
+
+    def _conditions(self, source: TableInfo) -> tuple[Comparison, ...]:
+        """The parts of the filter that are asked of the source."""
+        if self.settings.where is None or self.settings.source.query is not None:
+            return ()
+        firm = [column for column in source.columns if not column.loose and column.type is not None]
+        numbers = [column.name for column in firm if column.stored.family in (Family.INTEGER, Family.DECIMAL)]
+        names = [column.name for column in firm]
+        return tuple(comparisons(self.settings.where, numbers, names, self.job.parameters))
+
+    def _key_to_replace_by(self, target: TableInfo) -> tuple[str, ...]:
+        """The key by which a table's rows are replaced that cannot be emptied, since rows of others refer to them."""
+        database = self.planner.databases[self.settings.target.connection]
+        if self.settings.write != "truncate" or database.defers_references or not database.referring(target):
+            return ()
+        mapped = {name.casefold() for name in self.settings.columns} | {name.casefold() for name in self.settings.same}
+        by_name = not self.settings.columns or "*" in self.settings.same
+        keys = [key for key in (target.primary_key, *target.unique) if key]
+        for key in keys:
+            if by_name or all(name.casefold() in mapped for name in key):
+                return key
+        return ()
 
     def _problem(self, key: str, what: str, remedy: str = "") -> None:
         self.planner.problem((*self.path, key), what, remedy)
@@ -468,6 +555,16 @@ class _PipelinePlanner:
                 f'"{settings.newer_by}" is not a mapped column',
                 did_you_mean(settings.newer_by, mapped),
             )
+        if settings.write != "merge" and settings.missing == "delete":
+            self._problem("missing", "only a merge knows which rows are missing", 'set write = "merge"')
+        if settings.missing == "delete":
+            for part in ("where", "limit"):
+                if getattr(settings, part) is not None:
+                    self._problem(
+                        "missing",
+                        f"only a part of the source is read, by {part}; all other rows of the target would be deleted",
+                        f'put the condition into a query as source, or remove {part}, or set missing = "keep"',
+                    )
         if settings.duplicates != "reject" and not key:
             self._problem("duplicates", "which rows are doubled is told by a key", "add key = [COLUMN, …]")
 
@@ -495,9 +592,20 @@ class _PipelinePlanner:
                 if column.generated:
                     raise KanalError(f'"{column.name}" is generated by the database', "leave it out")
                 nullable = column.nullable and column.name not in key
+                if self.settings.write == "merge" and column.name in key and column.nullable:
+                    self._check_key_is_filled(column, rule, source)
                 # NULL in the one column that numbers rows by itself asks for the next number.
                 plans.append(ColumnPlan(rule, TargetColumn(column.name, column.type, nullable), scope, described))
         return plans
+
+    def _check_key_is_filled(self, column: ColumnInfo, rule: ColumnRule, source: TableInfo) -> None:
+        """A key that may be NULL on both sides would match nothing, and its rows come again with every run."""
+        taken = source.column(rule.expression.strip('"'))
+        if taken is not None and taken.nullable and rule.default is None:
+            raise KanalError(
+                f'the key column "{column.name}" may be NULL, here and in the source, and NULL matches nothing',
+                "declare it NOT NULL, or map it with COALESCE or a default",
+            )
 
     def _rules(self, source: TableInfo, target: TableInfo) -> dict[str, tuple[KeyPath, ColumnRule]]:
         """What fills each target column, with the key of the job that says so."""

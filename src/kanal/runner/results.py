@@ -36,7 +36,7 @@ class RunStatus(StrEnum):
 
 @dataclass(frozen=True)
 class StepResult:
-    """How a step ended. `seconds` is its duration; `error` says why it did not succeed."""
+    """How a step ended: `seconds` is its duration, `error` why it did not succeed, `note` what is worth knowing."""
 
     step: str
     kind: str
@@ -45,6 +45,7 @@ class StepResult:
     batches: int = 0
     seconds: float = 0.0
     error: str | None = None
+    note: str | None = None
     _log: RunLogStore | None = field(default=None, repr=False, compare=False)
     _run: int = field(default=0, repr=False, compare=False)
 

@@ -5,7 +5,9 @@ from __future__ import annotations
 import datetime as dt
 import threading
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import ExitStack, suppress
+from dataclasses import replace
 from functools import partial
 from typing import Any, Protocol
 
@@ -16,9 +18,9 @@ from kanal.core.tally import Tally
 from kanal.databases import open_database
 from kanal.definition import JobDefinition, JobError, Problem
 from kanal.runlog import RunLogStore, StepRecord
-from kanal.runner.plan import CommandPlan, JobPlan, PipelinePlan, StepPlan, plan_job
+from kanal.runner.plan import CommandPlan, Group, JobPlan, PipelinePlan, StepPlan, plan_job
 from kanal.runner.results import Run, RunStatus, StepResult, StepStatus
-from kanal.runner.step import PipelineStep, Stopped
+from kanal.runner.step import PipelineStep, SharedLoad, Stopped
 
 
 class Watcher(Protocol):
@@ -183,6 +185,48 @@ def _status(failure: BaseException | None) -> tuple[StepStatus, str | None]:
     return StepStatus.FAILED, f"{type(failure).__name__}: {' '.join(str(failure).split())[:500]}"
 
 
+def _undone(tally: Tally) -> Tally:
+    """The counts of a step whose writing was rolled back."""
+    return replace(tally, inserted=0, updated=0, unchanged=0, deleted=0)
+
+
+class _Transaction:
+    """A transaction that several steps share, while the run goes on."""
+
+    def __init__(self, group: Group) -> None:
+        self.database = group.database
+        self.steps = group.steps
+        #: Why it was undone, if it was.
+        self.undone = ""
+        self._stack = ExitStack()
+        self._shared: SharedLoad | None = None
+
+    def shared(self, steps: Sequence[StepPlan]) -> SharedLoad:
+        """The transaction; when it begins, tables are emptied, those that refer to others before them."""
+        if self._shared is None:
+            self._shared = SharedLoad(self._stack.enter_context(self.database.load()))
+            for plan in reversed(steps):
+                if isinstance(plan, PipelinePlan) and plan.name in self.steps:
+                    self._shared.empty(plan)
+        return self._shared
+
+    def commit(self) -> str | None:
+        """Commit; why it could not be, if it could not."""
+        try:
+            if self._shared is not None:
+                self._shared.load.commit()
+            self._stack.close()
+        except KanalError as error:
+            return str(error)
+        return None
+
+    def undo(self, why: str) -> None:
+        """Roll it back."""
+        self.undone = why
+        with suppress(Exception):
+            self._stack.close()
+
+
 class _Execution:
     """One run of a planned job."""
 
@@ -192,6 +236,8 @@ class _Execution:
         self.watcher = watcher
         self.moment = dt.datetime.now(dt.UTC)
         self.results: dict[str, StepResult] = {}
+        transactions = [_Transaction(group) for group in plan.groups]
+        self.groups = {step: transaction for transaction in transactions for step in transaction.steps}
 
     def run(self) -> Run:
         started = time.perf_counter()
@@ -202,13 +248,18 @@ class _Execution:
         interrupted = False
         for step in self.plan.steps:
             blocker = self._blocker(step)
+            group = self.groups.get(step.name)
             if interrupted:
                 self._end(StepResult(step.name, step.kind, StepStatus.STOPPED, error="the run was stopped before it"))
             elif blocker is not None:
                 why = f"{blocker} did not succeed, and this step waits for it"
                 self._end(StepResult(step.name, step.kind, StepStatus.BLOCKED, error=why))
+            elif group is not None and group.undone:
+                self._end(StepResult(step.name, step.kind, StepStatus.BLOCKED, error=group.undone))
             else:
-                interrupted = self._run_step(step)
+                interrupted = self._run_step(step, group)
+            if group is not None:
+                self._go_on(group, step)
         status = RunStatus.SUCCEEDED
         if interrupted:
             status = RunStatus.STOPPED
@@ -227,7 +278,24 @@ class _Execution:
                 return wait.before
         return None
 
-    def _run_step(self, step: StepPlan) -> bool:
+    def _go_on(self, group: _Transaction, step: StepPlan) -> None:
+        """After a step of a transaction shared with others: undo it where the step failed, commit it at its end."""
+        failure = None
+        if self.results[step.name].status is not StepStatus.SUCCEEDED:
+            failure = f"{step.name} did not succeed, which commits together with it"
+        elif step.name == group.steps[-1]:
+            failure = group.commit()
+        if failure is None or group.undone:
+            return
+        group.undo(failure)
+        status = StepStatus.STOPPED if self.results[step.name].status is StepStatus.STOPPED else StepStatus.FAILED
+        for name in group.steps:
+            result = self.results.get(name)
+            if result is not None and result.status is StepStatus.SUCCEEDED:
+                undone = replace(result, status=status, error=f"undone: {failure}", tally=_undone(result.tally))
+                self._end(undone)
+
+    def _run_step(self, step: StepPlan, group: _Transaction | None) -> bool:
         """Run a step to one of its ends; true where the user interrupted it."""
         self.log.begin_step(self.number, step.name)
         self.watcher.step_begins(step.name)
@@ -235,18 +303,30 @@ class _Execution:
         running = PipelineStep(step, self.moment) if isinstance(step, PipelinePlan) else None
         if running is not None:
             pipeline = running
-            failure = _outcome(lambda: pipeline.run(partial(self._batch, pipeline)), pipeline.stop)
+
+            def work() -> None:
+                shared = group.shared(self.plan.steps) if group is not None else None
+                pipeline.run(partial(self._batch, pipeline), shared)
+
+            failure = _outcome(work, pipeline.stop)
         else:
             assert isinstance(step, CommandPlan)
             command = step
-            failure = _outcome(lambda: command.database.run_command(command.sql), lambda: None)
+
+            def work() -> None:
+                if group is not None:
+                    group.shared(self.plan.steps).load.run_sql(command.sql)
+                else:
+                    command.database.run_command(command.sql)
+
+            failure = _outcome(work, lambda: None)
         status, error = _status(failure)
         tally, batches = (running.tally, running.batches) if running is not None else (Tally(), 0)
         if status is not StepStatus.SUCCEEDED:
-            # What was written was rolled back.
-            tally.inserted = tally.updated = tally.unchanged = tally.deleted = 0
+            tally = _undone(tally)
         seconds = time.perf_counter() - started
-        self._end(StepResult(step.name, step.kind, status, tally, batches, seconds, error, self.log, self.number))
+        note = "; ".join(running.notes) if running is not None and running.notes else None
+        self._end(StepResult(step.name, step.kind, status, tally, batches, seconds, error, note, self.log, self.number))
         return status is StepStatus.STOPPED
 
     def _batch(self, step: PipelineStep, number: int, tally: Tally, seconds: float, rejects: list[Reject]) -> None:
@@ -265,6 +345,7 @@ class _Execution:
                 result.batches,
                 result.seconds,
                 result.error,
+                result.note,
             ),
         )
         self.watcher.step_ends(result)

@@ -32,7 +32,7 @@ from kanal.databases import TableInfo
 from kanal.databases.base import Database, Load
 from kanal.runner.plan import PipelinePlan
 from kanal.runner.stream import KeptRows, read_ahead, spooled
-from kanal.runner.write_rules import Append, Packed, Written, rule_for
+from kanal.runner.write_rules import Append, Packed, Truncate, Written, rule_for
 
 #: Called after each batch with its number, its counts, its seconds and its rejects.
 OnBatch = Callable[[int, Tally, float, list[Reject]], None]
@@ -69,10 +69,16 @@ class _Prepared:
 
 @dataclass
 class SharedLoad:
-    """One transaction for several steps, with the write rule of each, by the step's name."""
+    """One transaction for several steps; the write rules, by step, of those whose targets have been emptied."""
 
     load: Load
-    rules: dict[str, Append] = field(default_factory=dict)
+    emptied: dict[str, tuple[Append, int]] = field(default_factory=dict)
+
+    def empty(self, plan: PipelinePlan) -> None:
+        """Empty the target of a step that does so, before any of the steps loads."""
+        rule = rule_for(self.load, plan.writing)
+        if isinstance(rule, Truncate):
+            self.emptied[plan.name] = rule, rule.begin().deleted
 
 
 @dataclass
@@ -83,6 +89,7 @@ class PipelineStep:
     moment: dt.datetime
     tally: Tally = field(default_factory=Tally)
     batches: int = 0
+    notes: list[str] = field(default_factory=list)
     _stop: threading.Event = field(default_factory=threading.Event)
     _load: Load | None = None
 
@@ -93,6 +100,7 @@ class PipelineStep:
         """
         plan = self.plan
         self._shared = shared
+        self.notes = list(plan.notes)
         self._lookups = [
             (lookup, self._lookup_table(lookup, database, table)) for lookup, database, table in plan.lookups
         ]
@@ -101,13 +109,19 @@ class PipelineStep:
         with ExitStack() as stack:
             batches = stack.enter_context(self._batches())
             load = shared.load if shared is not None else stack.enter_context(plan.target.load())
-            rule = shared.rules[plan.name] if shared is not None else rule_for(load, plan.writing)
+            rule, deleted = (shared.emptied if shared else {}).get(plan.name, (None, 0))
+            if plan.settings.first_sql:
+                load.run_sql(plan.settings.first_sql)
+            if rule is None:
+                rule = rule_for(load, plan.writing)
+                deleted = rule.begin().deleted
+            self.tally.deleted += deleted
+            if plan.settings.write == "truncate" and rule.gathers:
+                self.notes.append("rows of other tables refer to these, so they are replaced by their key")
             self._load = load
             self._kept = KeptRows() if rule.gathers else None
             if self._kept is not None:
                 stack.callback(self._kept.close)
-            if shared is None:
-                self.begin(load, rule)
             # One thread reads, one computes, this one writes.
             ready = stack.enter_context(read_ahead((self._prepare(batch, load, rule) for batch in batches), depth=1))
             for prepared in ready:
@@ -128,6 +142,8 @@ class PipelineStep:
             self._go_on()
             if shared is None:
                 load.commit()
+            else:
+                rule.close()
 
     def stop(self) -> None:
         """Ask, from another thread, that the step ends and is undone; a statement under way is broken off."""
@@ -138,12 +154,6 @@ class PipelineStep:
     def _go_on(self) -> None:
         if self._stop.is_set():
             raise Stopped
-
-    def begin(self, load: Load, rule: Append) -> None:
-        """Make the target ready within its transaction."""
-        if self.plan.settings.first_sql:
-            load.run_sql(self.plan.settings.first_sql)
-        self.tally.deleted += rule.begin().deleted
 
     def _log(self, on_batch: OnBatch, tally: Tally, seconds: float, rejects: list[Reject]) -> None:
         self.tally.add(tally)

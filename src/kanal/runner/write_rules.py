@@ -161,6 +161,11 @@ class Append:
         """Write what was put by; the places of refused rows count from 0 at the first row of the load."""
         return Written()
 
+    def close(self) -> None:
+        """Take away what was made for the load alone, where the transaction goes on for other steps."""
+        if self._merge is not None:
+            self._merge.close()
+
     def _insert(self, start: int, stop: int) -> Written:
         packed = self._packed
         assert packed is not None
@@ -272,6 +277,11 @@ class Merge(Append):
         self._merged = self.staged
         self._stage.clear()
         return written
+
+    def close(self) -> None:
+        for stage in (self._stage, self._replaced, self._kept):
+            if stage is not None:
+                self.load.drop_stage(stage.table)
 
     def _merge_rows(self, start: int, stop: int) -> Written:
         """Merge the rows with these numbers."""
