@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 import datetime as dt
+import itertools
+import operator
 from decimal import Decimal
 from typing import Any
 
 import pyarrow as pa
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from kanal.core.conversions import converter
 from kanal.core.errors import ExpressionError
 from kanal.core.expressions import Expression, Scope, compile_expression
+from kanal.core.expressions.pushdown import comparisons
 from kanal.core.expressions.registry import all_functions
 from kanal.core.faults import Fault
 from kanal.core.frame import Frame, SourceBatch
@@ -176,3 +181,40 @@ def test_types_and_columns_are_known_before_a_row_is_seen() -> None:
     ]:  # fmt: skip
         assert str(compile_expression(text, scope()).type) == expected, text
     assert compile_expression("i + length(t)", scope()).uses == {(None, "i"), (None, "t")}
+
+
+TERMS = ["n = 2", "n <> 2", "3 > n", "n <= :most", "n BETWEEN -1 AND 2", "n NOT BETWEEN 0 AND 1", "d >= 1.5", "-2 < d",
+         "n IS NULL", "n IS NOT NULL", "NOT n IS NULL", "NOT (n IS NOT NULL)", "NOT n = 1", "n IN (1, 2)", "n + 1 = 2",
+         "n IS NOT DISTINCT FROM 1", "n BETWEEN SYMMETRIC 2 AND 0", "s = 'a'", "s IS NOT NULL", "(n = 1)"]  # fmt: skip
+VALUES = {
+    "n": [None, -1, 0, 1, 2, 3],
+    "d": [None, Decimal("-2.0"), Decimal("1.5"), Decimal("9.9")],
+    "s": [None, "a", "A"],
+}
+
+
+@given(st.lists(st.sampled_from(TERMS), min_size=1, max_size=3), st.sampled_from(["AND", "OR"]))
+def test_what_is_asked_of_the_source_holds_for_every_wanted_row(terms: list[str], between: str) -> None:
+    condition = f" {between} ".join(terms)
+    found = comparisons(condition, {"n", "d"}, {"n", "d", "s"}, {"most": 2})
+    assert found or between == "OR" or not set(terms) & set(TERMS[:5])
+    rows = [dict(zip(VALUES, values, strict=True)) for values in itertools.product(*VALUES.values())]
+    columns = {"n": pa.array([row["n"] for row in rows], pa.int32()), "s": pa.array([row["s"] for row in rows]),
+               "d": pa.array([row["d"] for row in rows], pa.decimal128(2, 1))}  # fmt: skip
+    types = {"n": parse_type("integer"), "d": parse_type("decimal(2,1)"), "s": parse_type("text")}
+    where = compile_expression(condition, Scope(types, {}, {"most": 2}))
+    frame = Frame(SourceBatch(len(rows), columns), types)
+    wanted = frame.array(where.node.evaluate(frame)).to_pylist()
+    tests = {
+        "=": operator.eq,
+        "<>": operator.ne,
+        "<": operator.lt,
+        "<=": operator.le,
+        ">": operator.gt,
+        ">=": operator.ge,
+    }
+    for row, is_wanted in zip(rows, wanted, strict=True):
+        for name, sign, number in found if is_wanted else []:
+            value = row[name]
+            assert (value is None) if sign == "IS NULL" else value is not None
+            assert sign not in tests or tests[sign](value, number)

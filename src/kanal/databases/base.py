@@ -46,6 +46,9 @@ from kanal.core.types import (
 )
 from kanal.databases.description import ColumnInfo, ForeignKey, TableInfo
 
+#: Execution options of SQL in which a % is a %.
+AS_IT_IS = {"no_parameters": True}
+
 
 class DatabaseError(KanalError):
     """A database that cannot be reached, or that refuses what it was asked."""
@@ -219,6 +222,7 @@ class Database:
     def __init__(self, name: str, url: sa.URL) -> None:
         self.name = name
         self.url = url
+        self._given = url
 
     # --- connecting ------------------------------------------------------------------------------------------------
 
@@ -247,7 +251,7 @@ class Database:
     @property
     def shown_url(self) -> str:
         """The URL without its password."""
-        return self.url.render_as_string(hide_password=True)
+        return self._given.render_as_string(hide_password=True)
 
     def words_of(self, error: BaseException) -> str:
         """What the database itself said, on one line."""
@@ -443,8 +447,8 @@ class Database:
     def describe_query(self, query: str) -> TableInfo:
         """The columns that a query gives, by running it for no rows; their types as text where unknown."""
         with self.errors(), self.engine.connect() as connection:
-            as_it_is = connection.execution_options(no_parameters=True)
-            result = as_it_is.exec_driver_sql(f"SELECT * FROM ({query.rstrip().rstrip(';')}\n) AS q WHERE 1 = 0")
+            nothing = f"SELECT * FROM ({query.rstrip().rstrip(';')}\n) AS q WHERE 1 = 0"
+            result = connection.exec_driver_sql(nothing, execution_options=AS_IT_IS)
             described = result.cursor.description if result.cursor is not None else ()
             columns = tuple(self.query_column(column[0], column) for column in described)
         names = [column.name for column in columns]
@@ -504,8 +508,9 @@ class Database:
         types = {column.name: column.stored for column in reading.table.columns}
         connecting = self.connect() if within is None else contextlib.nullcontext(within.connection)
         with self.errors(), connecting as connection:
-            streaming = connection.execution_options(stream_results=True, max_row_buffer=reading.batch_rows)
-            result = streaming.execute(self.selection(reading))
+            # For this statement alone: the options of a connection would hold for the rest of a transaction too.
+            streaming = {"stream_results": True, "max_row_buffer": reading.batch_rows}
+            result = connection.execute(self.selection(reading), execution_options=streaming)
 
             def batches() -> Iterator[SourceBatch]:
                 while rows := result.fetchmany(reading.batch_rows):
@@ -555,8 +560,7 @@ class Database:
 
 def _run_text(connection: sa.Connection, sql: str) -> int:
     """Run SQL of the job's own, in which a % is one; the number of rows that it changed."""
-    as_it_is = connection.execution_options(no_parameters=True)
-    return max(0, as_it_is.exec_driver_sql(sql).rowcount)
+    return max(0, connection.exec_driver_sql(sql, execution_options=AS_IT_IS).rowcount)
 
 
 def _array(values: Sequence[Any], sql_type: SqlType) -> pa.Array:

@@ -15,7 +15,6 @@ import pyarrow.compute as pc
 import sqlalchemy as sa
 from sqlalchemy import exc
 from sqlalchemy.dialects import mysql as dialect
-from sqlalchemy.dialects.mysql import pymysql as pymysql_dialect
 
 from kanal.core.arrays import mask_of, text_bytes, valid_mask
 from kanal.core.conversions import converter
@@ -67,11 +66,12 @@ class MariaDB(Database):
 
     extra = "kanal[mariadb]"
     pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
-    sql_dialect = pymysql_dialect.MySQLDialect_pymysql(paramstyle="named")
+    sql_dialect = dialect.dialect(paramstyle="named")
 
     def __init__(self, name: str, url: sa.URL) -> None:
         kind = url.drivername.partition("+")[0]
         super().__init__(name, url.set(drivername=f"{kind}+pymysql"))
+        self._given = url
 
     def connect_arguments(self) -> dict[str, Any]:
         settings = {"local_infile": True, "charset": "utf8mb4", "connect_timeout": 15, "init_command": _SESSION}
@@ -96,7 +96,7 @@ class MariaDB(Database):
     # --- describing ------------------------------------------------------------------------------------------------
 
     def describe(self, schema: str | None, table: str) -> TableInfo:
-        info = super().describe(schema, table)
+        info = _with_plain_names(super().describe(schema, table))
         unknown = {column.name for column in info.columns if isinstance(column.dialect_type, sa.types.NullType)}
         if not unknown:
             return info
@@ -356,6 +356,25 @@ def _number(error: exc.SQLAlchemyError) -> int:
 def _prefix(declared: Any) -> str:
     """How much of a key of that type an index takes."""
     return "(191)" if re.search("TEXT|BLOB", type(declared).__name__.upper()) else ""
+
+
+def _with_plain_names(info: TableInfo) -> TableInfo:
+    """A table whose names SQLAlchemy has read from a CREATE TABLE, in which a backtick stands doubled."""
+    if "``" not in "".join([*info.names, *(name for key in info.unique for name in key)]):
+        return info
+
+    def plain(names: Sequence[str]) -> tuple[str, ...]:
+        return tuple(name.replace("``", "`") for name in names)
+
+    return replace(
+        info,
+        columns=tuple(replace(column, name=column.name.replace("``", "`")) for column in info.columns),
+        primary_key=plain(info.primary_key),
+        unique=tuple(map(plain, info.unique)),
+        foreign_keys=tuple(
+            replace(key, columns=plain(key.columns), referred=plain(key.referred)) for key in info.foreign_keys
+        ),
+    )
 
 
 # --- what comes from the server, and what goes to it ----------------------------------------------------------------

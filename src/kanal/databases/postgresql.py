@@ -15,7 +15,6 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import sqlalchemy as sa
 from sqlalchemy.dialects import postgresql as dialect
-from sqlalchemy.dialects.postgresql import psycopg as psycopg_dialect
 
 from kanal.core.arrays import from_unscaled, mask_of, text_bytes, valid_mask
 from kanal.core.faults import Fault
@@ -89,10 +88,11 @@ class PostgreSQL(ArrowDatabase):
 
     extra = "kanal[postgresql]"
     pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
-    sql_dialect = psycopg_dialect.PGDialect_psycopg(paramstyle="named")  # type: ignore[no-untyped-call]
+    sql_dialect = dialect.dialect(paramstyle="named")  # type: ignore[no-untyped-call]
 
     def __init__(self, name: str, url: sa.URL) -> None:
         super().__init__(name, url.set(drivername="postgresql+psycopg"))
+        self._given = url
         self._idle: list[tuple[float, Any]] = []
 
     def connect_arguments(self) -> dict[str, Any]:

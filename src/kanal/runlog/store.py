@@ -132,9 +132,16 @@ class RunLogStore:
             ) from None
 
     def prepare(self) -> None:
-        """Make the tables that are missing."""
+        """Make the tables that are missing, and the columns that an older run log does not have."""
         with self._begin() as connection:
             _metadata.create_all(connection)
+            inspector = sa.inspect(connection)
+            for table in _metadata.sorted_tables:
+                there = {column["name"] for column in inspector.get_columns(table.name)}
+                for column in table.columns:
+                    if column.name not in there:
+                        declared = sa.schema.CreateColumn(column).compile(dialect=connection.dialect)
+                        connection.execute(sa.text(f"ALTER TABLE {table.name} ADD COLUMN {declared}"))
 
     def exists(self) -> bool:
         """True where there is a run log to read."""

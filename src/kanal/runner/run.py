@@ -320,6 +320,8 @@ class _Execution:
                     command.database.run_command(command.sql)
 
             failure = _outcome(work, lambda: None)
+        if failure is not None and running is not None and running.stopping:
+            failure = Stopped()  # whatever was raised by what was broken off
         status, error = _status(failure)
         tally, batches = (running.tally, running.batches) if running is not None else (Tally(), 0)
         if status is not StepStatus.SUCCEEDED:

@@ -151,8 +151,13 @@ class PipelineStep:
         if self._load is not None:
             self._load.cancel()
 
+    @property
+    def stopping(self) -> bool:
+        """True once it was asked to stop."""
+        return self._stop.is_set()
+
     def _go_on(self) -> None:
-        if self._stop.is_set():
+        if self.stopping:
             raise Stopped
 
     def _log(self, on_batch: OnBatch, tally: Tally, seconds: float, rejects: list[Reject]) -> None:

@@ -56,7 +56,9 @@ def _comparisons(
     if isinstance(inner, exp.Is) and isinstance(inner.expression, exp.Null):
         column = _column(inner.this, names)
         if column is not None:
-            yield column, "IS NOT NULL" if negated else "IS NULL", None
+            # Some versions of the parser say NOT around it, others within.
+            positive = negated == bool(inner.args.get("negate"))
+            yield column, "IS NULL" if positive else "IS NOT NULL", None
     elif negated:
         return
     elif isinstance(inner, exp.Between):
