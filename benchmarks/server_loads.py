@@ -251,13 +251,13 @@ def run_case(name: str, runs: int, figures: dict[str, object]) -> None:
                 seconds, megabytes = measured(command, folder)
                 times[way].append(seconds)
                 memory = max(memory, megabytes) if way == "kanal" else memory
-    ours = statistics.median(times["kanal"])
     print(f"\n{name} (kanal's peak memory {memory} MB)")
+    paired = {}
     for way, found in times.items():
         ratios = [theirs / mine for theirs, mine in zip(found, times["kanal"], strict=True)]
-        ratio = statistics.median(ratios)
+        ratio = paired[way] = statistics.median(ratios)
         print(f"  {way:54} {statistics.median(found):7.2f} s   {ratio:5.2f} × the time of kanal", flush=True)
-    figures[name] = {way: statistics.median(found) / ours for way, found in times.items()}
+    figures[name] = paired
 
 
 def memory_growth(rows: int, figures: dict[str, object]) -> None:

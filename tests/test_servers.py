@@ -607,3 +607,13 @@ def test_a_connection_that_does_not_work_says_why(places: Places, files: Files, 
     assert outcome.returncode == 2
     assert said in " ".join(outcome.stdout.split())
     assert "s3cretword" not in outcome.stdout + outcome.stderr
+
+
+def test_many_rows_of_postgresql_are_emptied_by_truncate(places: Places, tmp_path: Path) -> None:
+    pg = places("postgresql")
+    pg.sql("CREATE TABLE a (id integer)", "INSERT INTO a VALUES (1)", "CREATE TABLE b (id integer PRIMARY KEY)")
+    pg.sql("INSERT INTO b SELECT generate_series(1, 20000)")
+    before = pg.rows("SELECT pg_relation_filenode('b')")
+    run = succeeded(job(tmp_path, '[pipeline.t]\nsource = "pg:a"\ntarget = "pg:b"\nwrite = "truncate"', pg=pg).run())
+    assert counts(run["t"]) == {"read": 1, "inserted": 1, "deleted": 20_000}
+    assert pg.rows("SELECT pg_relation_filenode('b')") != before

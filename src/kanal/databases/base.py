@@ -185,6 +185,9 @@ class Load:
             info={"temporary": True},
         )
 
+    def index_rows(self, stage: sa.Table) -> None:
+        """Called before ranges of a stage's rows are asked for by their numbers, many times."""
+
     def settle_stage(self, stage: sa.Table) -> None:
         """Called once the rows of a stage are in it, before they are merged."""
 

@@ -310,7 +310,8 @@ class MariaDBLoad(Load):
         body = query.compile(dialect=self.database.sql_dialect, compile_kwargs={"literal_binds": True})
         parts = (quote(column) + _prefix(real.c[column].type) for column in key)
         self._stages.append(name)
-        self.run_sql(f"CREATE TEMPORARY TABLE {name} (KEY kanal_key ({', '.join(parts)})) ENGINE = InnoDB {body}")
+        keys = f"PRIMARY KEY ({row_column(columns)}), KEY kanal_key ({', '.join(parts)})"
+        self.run_sql(f"CREATE TEMPORARY TABLE {name} ({keys}) ENGINE = InnoDB {body}")
         return stage
 
     def drop_stage(self, stage: sa.Table) -> None:

@@ -370,13 +370,13 @@ class JobDefinition(Model):
     def settled(self, name: str) -> Pipeline:
         """A pipeline with the job's defaults filled in, and named conversions in its columns."""
         pipeline = self.pipeline[name]
-        values = self.defaults.given() | pipeline.given()
-        columns = {}
-        for target, column in pipeline.columns.items():
-            named = self.conversion.get(column.conversion or "")
-            settings = (named.given() if named else {}) | column.given()
-            columns[target] = Column.model_construct(**settings)
-        return Pipeline.model_construct(**(values | {"columns": columns}))
+        columns = {target: self._with_conversion(column) for target, column in pipeline.columns.items()}
+        return pipeline.model_copy(update=self.defaults.given() | pipeline.given() | {"columns": columns})
+
+    def _with_conversion(self, column: Column) -> Column:
+        """A column with what its named conversion says, where it says nothing itself."""
+        named = self.conversion.get(column.conversion or "")
+        return column if named is None else column.model_copy(update=named.given() | column.given())
 
 
 __all__ = [

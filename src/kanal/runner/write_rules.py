@@ -19,6 +19,10 @@ from kanal.definition import Pipeline
 HOPELESS = 200
 
 
+#: Into so many parts a range is split in which a row is refused. With two, most rows would be written thrice.
+PARTS = 16
+
+
 class NothingTaken(KanalError):
     """The target refuses whatever it is given."""
 
@@ -50,7 +54,7 @@ class Written:
 class Search:
     """Writes ranges of rows; where the target refuses one, goes on around the offending rows.
 
-    The database often says which row it refuses; else the range is halved until the row stands alone.
+    The database often says which row it refuses; else the range is parted until the row stands alone.
     """
 
     def __init__(self, write: Callable[[int, int], Written]) -> None:
@@ -80,8 +84,8 @@ class Search:
                     # Not all are known to be good before it: the target may look at rows in another order.
                     ranges += [(bad + 1, end), (first, bad)]
                 else:
-                    middle = (first + end) // 2
-                    ranges += [(middle, end), (first, middle)]
+                    step = -(-(end - first) // PARTS)
+                    ranges += [(part, min(part + step, end)) for part in reversed(range(first, end, step))]
                 continue
             self._anything_taken = self._anything_taken or done.taken > 0
             total.add(done)
@@ -227,6 +231,7 @@ class Merge(Append):
         self._replaced: Stage | None = None
         self._kept: Stage | None = None
         self._keyless = 0
+        self._searching = False
 
     def begin(self) -> Written:
         self._stage = Stage(self.load, self.writing, self._name, self.writing.columns)
@@ -286,7 +291,12 @@ class Merge(Append):
     def _merge_rows(self, start: int, stop: int) -> Written:
         """Merge the rows with these numbers."""
         number = self._stage.number
-        of_range = [] if (start, stop) == (self._merged, self.staged) else [number >= start, number < stop]
+        of_range: list[Any] = []
+        if (start, stop) != (self._merged, self.staged):
+            if not self._searching:
+                self.load.index_rows(self.stage)
+                self._searching = True
+            of_range = [number >= start, number < stop]
         statements = [self._update_statement(of_range), self._insert_statement(of_range)]
         counts = iter(self.load.attempt(*(statement for statement in statements if statement is not None)))
         updated, inserted = (0 if statement is None else next(counts) for statement in statements)

@@ -1,0 +1,47 @@
+"""The examples run as they stand, on real servers."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+import kanal
+from conftest import Place
+from test_runs import counts
+
+EXAMPLES = Path(__file__).parent.parent / "examples"
+EXPECTED = {
+    "sqlite-to-sqlite": {"read": 6, "rejected": 2, "inserted": 4},
+    "sqlite-to-postgresql": {"read": 6, "rejected": 2, "inserted": 4},
+    "sqlite-to-mariadb": {"read": 6, "inserted": 6},
+    "postgresql-to-sqlite": {"read": 2, "filtered": 1, "inserted": 1},
+    "postgresql-to-postgresql": {"read": 6, "rejected": 2, "inserted": 4},
+    "postgresql-to-mariadb": {"read": 6, "rejected": 2, "inserted": 4},
+    "mariadb-to-sqlite": {"read": 5, "rejected": 2, "inserted": 3},
+    "mariadb-to-postgresql": {"read": 6, "rejected": 3, "inserted": 3},
+    "mariadb-to-mariadb": {"read": 6, "rejected": 2, "inserted": 4},
+}
+
+
+@pytest.mark.parametrize("path", sorted(EXAMPLES.glob("*-to-*.toml")), ids=lambda path: path.stem)
+def test_each_example(
+    places: Callable[[str], Place], tmp_path: Path, monkeypatch: pytest.MonkeyPatch, path: Path
+) -> None:
+    shutil.copytree(EXAMPLES, tmp_path / "examples")
+    statements = [text for text in (EXAMPLES / "tables.sql").read_text(encoding="utf-8").split(";") if text.strip()]
+    for kind in path.stem.split("-to-"):
+        place = places(kind)
+        place.sql(*statements)
+        url = str(place.engine.url.database) if kind == "sqlite" else place.url
+        monkeypatch.setenv(f"KANAL_EXAMPLE_{kind.upper()}", url)
+        if path.stem == f"{kind}-to-{kind}":
+            break
+    job = kanal.Job.read(tmp_path / "examples" / path.name)
+    run = job.run()
+    assert [step.error for step in run] == [None]
+    assert counts(run["passages"]) == EXPECTED[path.stem]
+    again = counts(job.run()["passages"])
+    assert again.get("unchanged", 0) + again.get("deleted", 0) == EXPECTED[path.stem]["inserted"]
