@@ -106,7 +106,7 @@ class Place:
     def __init__(self, kind: str, url: str) -> None:
         self.kind = kind
         self.url = url
-        driver = {"postgresql": "postgresql+psycopg", "mariadb": "mariadb+pymysql", "sqlite": "sqlite"}[kind]
+        driver = {"mariadb": "mariadb+pymysql", "sqlite": "sqlite"}.get(kind, "postgresql+psycopg")
         self.engine = sa.create_engine(sa.make_url(url).set(drivername=driver), poolclass=sa.NullPool)
 
     def sql(self, *statements: str) -> None:
@@ -156,6 +156,9 @@ def places(tmp_path: Path) -> Iterator[Callable[[str], Place]]:
             made.append(kind)
             if kind == "sqlite":
                 return Place(kind, f"sqlite:///{tmp_path / f'place{len(made)}.db'}")
+            if kind == "other":  # PostgreSQL by a driver that Kanal has no way of its own for
+                url = sa.make_url(stack.enter_context(_own_database("postgresql")))
+                return Place(kind, url.set(drivername="postgresql+pg8000").render_as_string(hide_password=False))
             return Place(kind, stack.enter_context(_own_database(kind)))
 
         yield place

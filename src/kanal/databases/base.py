@@ -262,8 +262,13 @@ class Database:
         return " ".join(str(original).split())
 
     def refuses(self, error: exc.SQLAlchemyError) -> bool:
-        """True for an error by which the target refuses a row, and not the statement or the connection."""
-        return isinstance(error, exc.IntegrityError | exc.DataError)
+        """True for an error by which the target refuses a row, and not the connection.
+
+        Drivers differ in what they call a broken constraint; what was not a row's fault is then refused for each row, and
+        the load given up with the database's words.
+        """
+        lost = isinstance(error, exc.OperationalError | exc.InterfaceError)
+        return isinstance(error, exc.DBAPIError) and not error.connection_invalidated and not lost
 
     def diagnosed(self, error: exc.SQLAlchemyError) -> DatabaseError:
         """A SQLAlchemy error as one of Kanal's."""

@@ -81,7 +81,7 @@ class MariaDB(Database):
         return settings
 
     def refuses(self, error: exc.SQLAlchemyError) -> bool:
-        return super().refuses(error) or _number(error) in _REFUSALS
+        return isinstance(error, exc.IntegrityError | exc.DataError) or _number(error) in _REFUSALS
 
     def words_of(self, error: BaseException) -> str:
         original = getattr(error, "orig", None) or error
