@@ -45,3 +45,12 @@ class Job(JobDefinition):
         from kanal.runner import run_job
 
         return run_job(self, **options)
+
+    def resume(self, run: int | None = None) -> Run:
+        """Go on with a run of the job that failed, was stopped or died: the latest, or that of a number.
+
+        Steps that succeeded are not run again. Raises KanalError where there is nothing to go on with.
+        """
+        from kanal.runner import resume_run
+
+        return resume_run(self, run)

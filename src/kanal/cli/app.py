@@ -100,6 +100,14 @@ def run(
 
 
 @app.command()
+def resume(number: RunNumber = None, job: LogJob = None, run_log: LogUrl = None, json: Json = False) -> int:
+    """Go on with a run that failed, was stopped or died; what has succeeded is not run again."""
+    from kanal.cli.resume import resume as command
+
+    return command(number, job, run_log, json)
+
+
+@app.command()
 def runs(number: RunNumber = None, job: LogJob = None, run_log: LogUrl = None, json: Json = False) -> int:
     """List past runs, or one run with its steps."""
     from kanal.cli.runs import runs as command

@@ -24,7 +24,7 @@ def find_run_log(job: Path | None, url: str | None) -> RunLogStore:
         return _existing(run_log_of(Job.read(job)))
     if not Path(DEFAULT_FILE).exists():
         raise KanalError(f"There is no {DEFAULT_FILE} in this folder", "name the job with --job FILE, or --run-log URL")
-    return RunLogStore(open_database("run_log", RunLog(url=f"sqlite:///{DEFAULT_FILE}"), Path.cwd()))
+    return _existing(RunLogStore(open_database("run_log", RunLog(url=f"sqlite:///{DEFAULT_FILE}"), Path.cwd())))
 
 
 def _existing(store: RunLogStore) -> RunLogStore:
@@ -32,4 +32,6 @@ def _existing(store: RunLogStore) -> RunLogStore:
     missing = url.get_backend_name() == "sqlite" and not Path(url.database or "").exists()
     if missing or not store.exists():
         raise KanalError(f"There is no run log at {store.database.shown_url} yet", "run a job first")
+    store.prepare()
+    store.bury_the_dead()
     return store

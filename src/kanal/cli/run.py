@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import signal
 import tomllib
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -25,7 +26,7 @@ from kanal.cli.progress import shown_progress
 from kanal.core.errors import KanalError
 from kanal.job import Job
 from kanal.runlog import RunLogStore
-from kanal.runner import Run, run_document, run_job, run_log_of
+from kanal.runner import Run, Watcher, run_document, run_job, run_log_of
 
 
 def run(path: Path, only: list[str] | None, batch_rows: int | None, values: list[str] | None, json: bool) -> int:
@@ -40,10 +41,15 @@ def run(path: Path, only: list[str] | None, batch_rows: int | None, values: list
 
 
 def run_shown(job: Job, quiet: bool, **options: Any) -> Run:
-    """Run a job with its progress on the terminal; SIGTERM stops it as Ctrl-C does."""
+    """Run a job with its progress on the terminal."""
+    return watched(quiet, lambda watcher: run_job(job, watcher=watcher, **options))
+
+
+def watched(quiet: bool, running: Callable[[Watcher], Run]) -> Run:
+    """What a run gives, its progress shown on the terminal meanwhile; SIGTERM stops it as Ctrl-C does."""
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     with shown_progress(quiet) as watcher:
-        return run_job(job, watcher=watcher, **options)
+        return running(watcher)
 
 
 def exit_status(outcome: Run) -> int:
@@ -88,7 +94,7 @@ def print_run(screen: Console, outcome: Run, log: RunLogStore, path: Path) -> No
     if str(outcome.status) == "succeeded":
         hints.append((f"kanal run {path}", "run it again"))
     else:
-        hints.append((f"kanal run {path}", "once it is mended"))
+        hints.append((f"kanal resume {outcome.run} --job {path}", "go on with it, once the cause is mended"))
     print_hints(screen, hints)
 
 

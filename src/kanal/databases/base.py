@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import contextlib
 import operator
+import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -50,8 +51,23 @@ from kanal.databases.description import ColumnInfo, ForeignKey, TableInfo
 AS_IT_IS = {"no_parameters": True}
 
 
+#: What databases say of troubles that pass.
+_PASSING = re.compile(
+    r"connection (?:refused|reset|was killed|timed out)|broken pipe|server closed|closed the connection|"
+    r"lost connection|gone away|starting up|shutting down|shutdown in progress|terminating connection|"
+    r"too many (?:clients|connections)|"
+    r"deadlock|could not serialize|lock wait timeout|lock timeout|timeout expired|timed out|is locked|database is busy|"
+    r"consuming input failed|connection is (?:lost|closed)",
+    re.IGNORECASE,
+)
+
+
 class DatabaseError(KanalError):
-    """A database that cannot be reached, or that refuses what it was asked."""
+    """A database that cannot be reached, or that refuses what it was asked. `passing` troubles are worth a new try."""
+
+    def __init__(self, what: str, remedy: str = "") -> None:
+        super().__init__(what, remedy)
+        self.passing = _PASSING.search(what) is not None
 
 
 class RowsRefused(KanalError):
@@ -264,8 +280,8 @@ class Database:
     def refuses(self, error: exc.SQLAlchemyError) -> bool:
         """True for an error by which the target refuses a row, and not the connection.
 
-        Drivers differ in what they call a broken constraint; what was not a row's fault is then refused for each row, and
-        the load given up with the database's words.
+        Drivers differ in what they call a broken constraint; what was not a row's fault is then refused for each row,
+        and the load given up with the database's words.
         """
         lost = isinstance(error, exc.OperationalError | exc.InterfaceError)
         return isinstance(error, exc.DBAPIError) and not error.connection_invalidated and not lost
@@ -367,6 +383,10 @@ class Database:
                 found = self._inspector.get_table_names(schema), self._inspector.get_view_names(schema)
             self._names_of[schema] = found
         return self._names_of[schema]
+
+    def forget_names(self) -> None:
+        """Ask anew for tables when they are next wanted, since some were made."""
+        self._names_of.clear()
 
     @cached_property
     def _names_of(self) -> dict[str | None, tuple[list[str], list[str]]]:

@@ -86,7 +86,7 @@ class MariaDB(Database):
     def words_of(self, error: BaseException) -> str:
         original = getattr(error, "orig", None) or error
         if len(original.args) == 2 and isinstance(original.args[0], int):
-            return " ".join(str(original.args[1]).split())
+            return " ".join(str(original.args[1]).split()) or "lost connection to the server"
         return super().words_of(error)
 
     def shares_lock_with(self, other: Database, reading: Reading | None = None) -> bool:

@@ -285,6 +285,8 @@ class Settings(Model):
     not_matched: Literal["insert", "ignore"] = "insert"
     missing: Literal["keep", "delete"] = "keep"
     commit: Literal["step", "job"] = "step"
+    retries: int = Field(default=3, ge=0, le=100)
+    retry_wait: float = Field(default=2.0, ge=0, le=3600)
 
 
 class Pipeline(Settings):
@@ -328,6 +330,7 @@ class JobDefinition(Model):
     NAMED: ClassVar[tuple[str, ...]] = ("connection", "pipeline", "command", "check", "conversion")
 
     job: str = Field(min_length=1)
+    on_failure: Literal["continue", "stop"] = "continue"
     connection: dict[str, Connection] = Field(default_factory=dict)
     defaults: Settings = Field(default_factory=Settings)
     run_log: RunLog = Field(default_factory=RunLog)

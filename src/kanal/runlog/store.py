@@ -1,4 +1,4 @@
-"""Keeps runs, steps, batches and rejects in four plain tables of any database."""
+"""Keeps runs, steps, batches and rejects in plain tables of any database."""
 
 from __future__ import annotations
 
@@ -6,9 +6,10 @@ import datetime as dt
 import json
 import os
 import socket
-from collections.abc import Iterator, Sequence
+import uuid
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, field, fields
 from typing import Any
 
 import pyarrow as pa
@@ -19,6 +20,7 @@ from kanal.core.errors import KanalError
 from kanal.core.rejects import Reject
 from kanal.core.tally import Tally
 from kanal.databases.base import Database
+from kanal.runlog.liveness import born, lives
 
 _metadata = sa.MetaData()
 COUNTS = tuple(count.name for count in fields(Tally))
@@ -39,6 +41,17 @@ RUN = sa.Table(
     sa.Column("finished", sa.DateTime),
     sa.Column("host", sa.Text),
     sa.Column("process", sa.Integer),
+    # Which process of that number, when it last gave a sign, what marks its work in targets, and what it was told.
+    sa.Column("born", sa.Text),
+    sa.Column("sign", sa.DateTime),
+    sa.Column("token", sa.String(36)),
+    sa.Column("options", sa.Text),
+)
+LOCK = sa.Table(
+    "kanal_lock",
+    _metadata,
+    sa.Column("job", sa.String(200), primary_key=True),
+    sa.Column("run", sa.Integer, nullable=False),
 )
 STEP = sa.Table(
     "kanal_step",
@@ -103,11 +116,23 @@ class RunRecord:
     started: dt.datetime
     finished: dt.datetime | None
     steps: tuple[StepRecord, ...] = ()
+    file: str | None = None
+    token: str = ""
+    options: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def steps_begun(self) -> bool:
+        """True where a step has begun at least once."""
+        return any(step.status != "waiting" for step in self.steps)
 
     @property
     def seconds(self) -> float:
         """The run's duration, 0 while it has none."""
         return (self.finished - self.started).total_seconds() if self.finished else 0.0
+
+
+class AlreadyRunning(KanalError):
+    """Another run of the same job is under way."""
 
 
 def _now() -> dt.datetime:
@@ -152,30 +177,96 @@ class RunLogStore:
 
     # --- writing ---------------------------------------------------------------------------------------------------
 
-    def begin_run(self, job: str, file: str | None, steps: Sequence[tuple[str, str]]) -> int:
-        """Record a run that begins, with its steps by name and kind, all waiting; the run's number."""
+    def begin_run(
+        self, job: str, file: str | None, steps: Sequence[tuple[str, str]], options: Mapping[str, Any] | None = None
+    ) -> RunRecord:
+        """Record a run that begins, with its steps by name and kind, all waiting.
+
+        Raises AlreadyRunning while another run of the job is under way; one whose process is dead is no obstacle.
+        """
         with self._begin() as connection:
-            values = {
-                "job": job,
-                "file": file,
-                "status": "running",
-                "started": _now(),
-                "host": socket.gethostname(),
-                "process": os.getpid(),
-            }
+            values = {"job": job, "file": file, "status": "running", "started": _now(), "token": str(uuid.uuid4())}
+            values |= {"options": json.dumps(dict(options or {}), default=str)} | _this_process()
             inserted = connection.execute(RUN.insert().values(values)).inserted_primary_key
             run = int(inserted[0]) if inserted else 0
+            self._lock(connection, job, run)
             rows = [
                 {"run": run, "step": name, "kind": kind, "position": place, "status": "waiting"}
                 for place, (name, kind) in enumerate(steps, 1)
             ]
             if rows:
                 connection.execute(STEP.insert(), rows)
-        return run
+        return self.run(run)
+
+    def resume_run(self, run: int, steps: Sequence[tuple[str, str]]) -> RunRecord:
+        """Record that a run goes on, with the steps of its job as it is now; those that succeeded stay.
+
+        Raises AlreadyRunning while another run of the job is under way.
+        """
+        record = self.run(run)
+        with self._begin() as connection:
+            row = connection.execute(sa.select(RUN).where(RUN.c.run == run)).one()
+            if row.status == "running" and _lives(row):
+                raise _under_way(row)
+            connection.execute(
+                RUN.update().where(RUN.c.run == run).values(status="running", finished=None, **_this_process())
+            )
+            self._lock(connection, record.job, run)
+            done = {step.step for step in record.steps if step.status == "succeeded"}
+            names = [name for name, _ in steps]
+            connection.execute(STEP.delete().where(STEP.c.run == run, STEP.c.step.not_in(done & set(names))))
+            for table in (BATCH, REJECT):
+                connection.execute(table.delete().where(table.c.run == run, table.c.step.not_in(done)))
+            for place, (name, kind) in enumerate(steps, 1):
+                if name in done:
+                    connection.execute(_step(run, name).values(position=place))
+                else:
+                    values = {"run": run, "step": name, "kind": kind, "position": place, "status": "waiting"}
+                    connection.execute(STEP.insert().values(values))
+        return record
+
+    def _lock(self, connection: sa.Connection, job: str, run: int) -> None:
+        """Take the job's lock for a run; raises AlreadyRunning where a living one has it."""
+        key = job[:200]
+        holder = connection.execute(sa.select(LOCK.c.run).where(LOCK.c.job == key)).scalar()
+        if holder is None:
+            connection.execute(LOCK.insert().values(job=key, run=run))
+            return
+        row = connection.execute(sa.select(RUN).where(RUN.c.run == holder)).first()
+        if row is not None and holder != run and row.status == "running" and _lives(row):
+            raise _under_way(row)
+        connection.execute(LOCK.update().where(LOCK.c.job == key).values(run=run))
+
+    def give_sign(self, run: int) -> None:
+        """Record that a run's process lives."""
+        with self._begin() as connection:
+            connection.execute(RUN.update().where(RUN.c.run == run).values(sign=_now()))
+
+    def bury_the_dead(self) -> None:
+        """Record as failed the runs whose process ended without a word."""
+        with self._begin() as connection:
+            if "sign" not in {column["name"] for column in sa.inspect(connection).get_columns("kanal_run")}:
+                return
+            for row in connection.execute(sa.select(RUN).where(RUN.c.status == "running")).all():
+                if _lives(row):
+                    continue
+                ended = row.sign or row.started
+                connection.execute(RUN.update().where(RUN.c.run == row.run).values(status="failed", finished=ended))
+                why = f"process {row.process} on {row.host} ended without a word; what it had not committed was undone"
+                of_run = STEP.update().where(STEP.c.run == row.run)
+                undone = {"inserted": 0, "updated": 0, "unchanged": 0, "deleted": 0}
+                connection.execute(
+                    of_run.where(STEP.c.status == "running").values(status="failed", error=why, **undone)
+                )
+                connection.execute(
+                    of_run.where(STEP.c.status == "waiting").values(status="stopped", error="the run died before it")
+                )
 
     def begin_step(self, run: int, step: str) -> None:
-        """Record that a step begins."""
+        """Record that a step begins, or begins again; of an earlier attempt nothing is left."""
         with self._begin() as connection:
+            for table in (BATCH, REJECT):
+                connection.execute(table.delete().where(table.c.run == run, table.c.step == step))
             connection.execute(_step(run, step).values(status="running", started=_now()))
 
     def add_batch(
@@ -207,6 +298,7 @@ class RunLogStore:
         """Record how a run ended."""
         with self._begin() as connection:
             connection.execute(RUN.update().where(RUN.c.run == run).values(status=status, finished=_now()))
+            connection.execute(LOCK.delete().where(LOCK.c.run == run))
 
     # --- reading ---------------------------------------------------------------------------------------------------
 
@@ -300,4 +392,22 @@ def _reject_row(run: int, step: str, reject: Reject) -> dict[str, Any]:
 
 
 def _run_record(row: Any, steps: tuple[StepRecord, ...]) -> RunRecord:
-    return RunRecord(row.run, row.job, row.status, row.started, row.finished, steps)
+    options = json.loads(row.options) if row.options else {}
+    return RunRecord(row.run, row.job, row.status, row.started, row.finished, steps, row.file, row.token or "", options)
+
+
+def _under_way(row: Any) -> AlreadyRunning:
+    return AlreadyRunning(
+        f"Run {row.run} of {row.job} is under way, since {row.started:%Y-%m-%d %H:%M:%S} UTC, "
+        f"by process {row.process} on {row.host}",
+        "wait for it, or stop that process",
+    )
+
+
+def _this_process() -> dict[str, Any]:
+    process = os.getpid()
+    return {"host": socket.gethostname(), "process": process, "born": born(process), "sign": _now()}
+
+
+def _lives(row: Any) -> bool:
+    return lives(row.host, row.process, row.born, row.sign, _now())

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import datetime as dt
+import logging
 import threading
 import time
-from collections.abc import Callable, Mapping, Sequence
-from contextlib import ExitStack, suppress
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import replace
 from functools import partial
 from typing import Any, Protocol
@@ -15,12 +16,16 @@ from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
 from kanal.core.rejects import Reject
 from kanal.core.tally import Tally
-from kanal.databases import open_database
+from kanal.databases import open_database, progress
+from kanal.databases.base import Database, Load
 from kanal.definition import JobDefinition, JobError, Problem
-from kanal.runlog import RunLogStore, StepRecord
+from kanal.runlog import RunLogStore, RunRecord, StepRecord
+from kanal.runlog.liveness import SIGN_EVERY
 from kanal.runner.plan import CommandPlan, Group, JobPlan, PipelinePlan, StepPlan, plan_job
 from kanal.runner.results import Run, RunStatus, StepResult, StepStatus
 from kanal.runner.step import PipelineStep, SharedLoad, Stopped
+
+_LOG = logging.getLogger("kanal.runner")
 
 
 class Watcher(Protocol):
@@ -101,16 +106,50 @@ def run_job(
 
     `parameters` replace values of [parameters]; `batch_rows` replaces that of every pipeline. A step that fails does
     not raise: its result says why. Raises JobError where the job is wrong, before any row moves, and KanalError where
-    the run log cannot be written.
+    the run log cannot be written or another run of the job is under way.
     """
-    if parameters:
-        job = with_parameters(job, parameters)
-    if batch_rows is not None:
-        job = with_batch_rows(job, batch_rows)
+    given = {"only": only, "parameters": dict(parameters or {}), "batch_rows": batch_rows}
+    options = {name: value for name, value in given.items() if value}
+    with _planned(job, options) as (plan, log):
+        file, _ = job.located(())
+        steps = [(step.name, step.kind) for step in plan.steps]
+        record = log.begin_run(job.job, str(file) if file else None, steps, options)
+        return _Execution(plan, log, record, watcher or Silent()).run()
+
+
+def resume_run(job: JobDefinition, number: int | None = None, watcher: Watcher | None = None) -> Run:
+    """Go on with a run of the job that failed, was stopped or died: the latest, or that of a number.
+
+    Steps that succeeded are not run again. The run keeps its number, its moment and what it was told. Raises JobError
+    where the job is wrong, and KanalError where there is nothing to go on with.
+    """
+    log = run_log_of(job)
+    if not log.exists():
+        raise KanalError("There is no run to go on with", "run the job first")
+    log.prepare()
+    log.bury_the_dead()
+    record = log.run(number)
+    if record.job != job.job:
+        raise KanalError(f"Run {record.run} is one of the job {record.job}, not of {job.job}", "name its own job file")
+    if record.status == "succeeded":
+        raise KanalError(f"Run {record.run} succeeded, there is nothing to go on with", "run the job anew")
+    with _planned(job, record.options) as (plan, log):
+        steps = [(step.name, step.kind) for step in plan.steps]
+        record = log.resume_run(record.run, steps)
+        return _Execution(plan, log, record, watcher or Silent()).run()
+
+
+@contextmanager
+def _planned(job: JobDefinition, options: Mapping[str, Any]) -> Iterator[tuple[JobPlan, RunLogStore]]:
+    """The plan of a job and its run log, ready; both are closed afterwards."""
+    if options.get("parameters"):
+        job = with_parameters(job, options["parameters"])
+    if options.get("batch_rows"):
+        job = with_batch_rows(job, options["batch_rows"])
     plan = plan_job(job)
-    if only:
-        _keep_only(plan, only)
     try:
+        if options.get("only"):
+            _keep_only(plan, options["only"])
         log = run_log_of(job)
         for database in plan.databases.values():
             if database.shares_lock_with(log.database):
@@ -126,7 +165,8 @@ def run_job(
                 )
         log.prepare()
         try:
-            return _Execution(plan, log, watcher or Silent()).run()
+            log.bury_the_dead()
+            yield plan, log
         finally:
             log.database.dispose()
     finally:
@@ -146,8 +186,8 @@ def _keep_only(plan: JobPlan, only: list[str]) -> None:
     plan.steps = [step for step in plan.steps if step.name in only]
 
 
-def _outcome(work: Callable[[], object], stop: Callable[[], None]) -> BaseException | None:
-    """Do work in a thread of its own; what it raised. Ctrl-C asks it to stop.
+def _outcome(work: Callable[[], object], stop: Callable[[], None], tick: Callable[[], None]) -> BaseException | None:
+    """Do work in a thread of its own; what it raised. Ctrl-C asks it to stop. `tick` is called every second or so.
 
     Not in the main thread, since there the Arrow drivers take the signal for themselves, and may lose it.
     """
@@ -166,7 +206,8 @@ def _outcome(work: Callable[[], object], stop: Callable[[], None]) -> BaseExcept
     threading.Thread(target=run, name="kanal-step").start()
     while not done.is_set():
         try:
-            done.wait(1)
+            if not done.wait(1):
+                tick()
         except KeyboardInterrupt:
             stop()
     return raised[0] if raised else None
@@ -201,19 +242,23 @@ class _Transaction:
         self._stack = ExitStack()
         self._shared: SharedLoad | None = None
 
-    def shared(self, steps: Sequence[StepPlan]) -> SharedLoad:
-        """The transaction; when it begins, tables are emptied, those that refer to others before them."""
+    def shared(self, steps: Sequence[StepPlan], done: Collection[str]) -> SharedLoad:
+        """The transaction; when it begins, tables are emptied, those that refer to others before them.
+
+        Steps that an earlier try of the run has done are left alone.
+        """
         if self._shared is None:
             self._shared = SharedLoad(self._stack.enter_context(self.database.load()))
             for plan in reversed(steps):
-                if isinstance(plan, PipelinePlan) and plan.name in self.steps:
+                if isinstance(plan, PipelinePlan) and plan.name in self.steps and plan.name not in done:
                     self._shared.empty(plan)
         return self._shared
 
-    def commit(self) -> str | None:
-        """Commit; why it could not be, if it could not."""
+    def commit(self, before: Callable[[Load], None]) -> str | None:
+        """Commit, after what is to be done before; why it could not be, if it could not."""
         try:
             if self._shared is not None:
+                before(self._shared.load)
                 self._shared.load.commit()
             self._stack.close()
         except KanalError as error:
@@ -227,48 +272,162 @@ class _Transaction:
             self._stack.close()
 
 
+class _Attempt:
+    """One try after another to run a step; called, it raises what broke it off."""
+
+    def __init__(self, execution: _Execution, step: StepPlan, group: _Transaction | None) -> None:
+        self.execution = execution
+        self.step = step
+        self.group = group
+        self.running: PipelineStep | None = None
+        self.notes: list[str] = []
+        #: The counts of a step whose commit was not answered, but done.
+        self.committed: Tally | None = None
+        self._marks = False
+
+    def __call__(self) -> None:
+        execution, step = self.execution, self.step
+        if self._marks and isinstance(step, PipelinePlan):
+            self.committed = progress.recorded(step.target, execution.record.token, step.name)
+            if self.committed is not None:
+                return
+        execution.log.begin_step(execution.number, step.name)
+        if isinstance(step, CommandPlan):
+            failure = _outcome(self._command, lambda: None, execution.tick)
+        else:
+            self.running = PipelineStep(step, execution.moment)
+            failure = _outcome(self._pipeline, self.running.stop, execution.tick)
+            if failure is not None and self.running.stopping:
+                failure = Stopped()  # whatever was raised by what was broken off
+        if failure is not None:
+            raise failure
+
+    def _command(self) -> None:
+        assert isinstance(self.step, CommandPlan)
+        if self.group is not None:
+            self.group.shared(self.execution.plan.steps, self.execution.results).load.run_sql(self.step.sql)
+        else:
+            self.step.database.run_command(self.step.sql)
+
+    def _pipeline(self) -> None:
+        running, execution, step = self.running, self.execution, self.step
+        assert running is not None and isinstance(step, PipelinePlan)
+        if execution._needs_mark(step):
+            self._make_ready(step)
+        shared = self.group.shared(execution.plan.steps, execution.results) if self.group is not None else None
+        on_batch = partial(execution._batch, running)
+        running.run(on_batch, shared, self._before_commit if self._marks else None)
+
+    def _make_ready(self, step: PipelinePlan) -> None:
+        try:
+            progress.make_ready(step.target)
+            self._marks = True
+        except KanalError as error:
+            if getattr(error, "passing", False):
+                raise
+            self.notes.append(
+                f"progress cannot be kept in the target ({error.what}), so a resume after a crash at the very commit "
+                "could append twice"
+            )
+
+    def _before_commit(self, load: Load) -> None:
+        assert self.running is not None
+        progress.record(load, self.execution.record.token, {self.step.name: self.running.tally})
+
+    def failed_for_now(self, state: Any) -> None:
+        """Note that a try failed by a trouble that passes, and that another will follow."""
+        error = state.outcome.exception()
+        _LOG.warning("%s: try %d failed, another follows: %s", self.step.name, state.attempt_number, error)
+        self.notes.append(f"try {state.attempt_number} failed and was undone: {getattr(error, 'what', error)}")
+
+
 class _Execution:
     """One run of a planned job."""
 
-    def __init__(self, plan: JobPlan, log: RunLogStore, watcher: Watcher) -> None:
+    def __init__(self, plan: JobPlan, log: RunLogStore, record: RunRecord, watcher: Watcher) -> None:
         self.plan = plan
         self.log = log
+        self.record = record
+        self.number = record.run
         self.watcher = watcher
-        self.moment = dt.datetime.now(dt.UTC)
+        # A run that goes on keeps the moment that CURRENT_TIMESTAMP means.
+        self.moment = record.started.replace(tzinfo=dt.UTC)
         self.results: dict[str, StepResult] = {}
         transactions = [_Transaction(group) for group in plan.groups]
         self.groups = {step: transaction for transaction in transactions for step in transaction.steps}
+        self._signed = time.monotonic()
 
     def run(self) -> Run:
         started = time.perf_counter()
-        steps = [(step.name, step.kind) for step in self.plan.steps]
-        file, _ = self.plan.job.located(())
-        self.number = self.log.begin_run(self.plan.job.job, str(file) if file else None, steps)
-        self.watcher.run_begins(self.number, steps)
-        interrupted = False
+        self.watcher.run_begins(self.number, [(step.name, step.kind) for step in self.plan.steps])
+        halt = ""  # why no more steps begin
         for step in self.plan.steps:
-            blocker = self._blocker(step)
             group = self.groups.get(step.name)
-            if interrupted:
-                self._end(StepResult(step.name, step.kind, StepStatus.STOPPED, error="the run was stopped before it"))
+            if self._is_done(step):
+                continue
+            blocker = self._blocker(step)
+            if halt:
+                self._end(StepResult(step.name, step.kind, StepStatus.STOPPED, error=halt))
             elif blocker is not None:
                 why = f"{blocker} did not succeed, and this step waits for it"
                 self._end(StepResult(step.name, step.kind, StepStatus.BLOCKED, error=why))
             elif group is not None and group.undone:
                 self._end(StepResult(step.name, step.kind, StepStatus.BLOCKED, error=group.undone))
-            else:
-                interrupted = self._run_step(step, group)
+            elif self._run_step(step, group):
+                halt = "the run was stopped before it"
             if group is not None:
                 self._go_on(group, step)
-        status = RunStatus.SUCCEEDED
-        if interrupted:
+            if self.results[step.name].status is StepStatus.FAILED and self.plan.job.on_failure == "stop":
+                halt = halt or f'{step.name} failed, and on_failure = "stop" ends the run there'
+        statuses = {result.status for result in self.results.values()}
+        status = RunStatus.FAILED if statuses - {StepStatus.SUCCEEDED} else RunStatus.SUCCEEDED
+        if halt == "the run was stopped before it":
             status = RunStatus.STOPPED
-        elif any(result.status is not StepStatus.SUCCEEDED for result in self.results.values()):
-            status = RunStatus.FAILED
+        if status is RunStatus.SUCCEEDED:
+            for database in self._marked_targets():
+                progress.forget(database, self.record.token)
         self.log.end_run(self.number, status)
         seconds = time.perf_counter() - started
         results = tuple(self.results[step.name] for step in self.plan.steps)
         return Run(self.number, self.plan.job.job, status, self.moment, seconds, results)
+
+    # --- steps that are done already -------------------------------------------------------------------------------
+
+    def _is_done(self, step: StepPlan) -> bool:
+        """True for a step that succeeded before this run was broken off; its result is then known."""
+        for record in self.record.steps:
+            if record.step == step.name and record.status == "succeeded":
+                self.results[step.name] = StepResult(
+                    step.name, step.kind, StepStatus.SUCCEEDED, record.tally, record.batches, record.seconds, None,
+                    record.note, self.log, self.number,
+                )  # fmt: skip
+                self.watcher.step_ends(self.results[step.name])
+                return True
+        return bool(self.record.steps_begun) and self._was_committed(step)
+
+    def _was_committed(self, step: StepPlan) -> bool:
+        """True for a step that its target has committed, though nobody was left to log it; it is logged now."""
+        if not isinstance(step, PipelinePlan) or not self._needs_mark(step):
+            return False
+        try:
+            tally = progress.recorded(step.target, self.record.token, step.name)
+        except KanalError:
+            return False
+        if tally is None:
+            return False
+        note = "it was committed just before the run was broken off"
+        self._end(StepResult(step.name, step.kind, StepStatus.SUCCEEDED, tally, note=note))
+        return True
+
+    def _needs_mark(self, step: PipelinePlan) -> bool:
+        """True where to load a step a second time would change the target again."""
+        group = self.groups.get(step.name)
+        members = [plan for plan in self.plan.steps if group is not None and plan.name in group.steps] or [step]
+        return any(isinstance(plan, PipelinePlan) and plan.settings.write == "append" for plan in members)
+
+    def _marked_targets(self) -> list[Database]:
+        marked = [step.target for step in self.plan.steps if isinstance(step, PipelinePlan) and self._needs_mark(step)]
+        return list(dict.fromkeys(marked))
 
     def _blocker(self, step: StepPlan) -> str | None:
         """The first step that this one waits for and that did not succeed."""
@@ -284,7 +443,10 @@ class _Execution:
         if self.results[step.name].status is not StepStatus.SUCCEEDED:
             failure = f"{step.name} did not succeed, which commits together with it"
         elif step.name == group.steps[-1]:
-            failure = group.commit()
+            failure = group.commit(lambda load: self._mark(load, group.steps))
+            if failure is None:
+                for name in group.steps:
+                    self._end(self.results[name])
         if failure is None or group.undone:
             return
         group.undo(failure)
@@ -295,41 +457,60 @@ class _Execution:
                 undone = replace(result, status=status, error=f"undone: {failure}", tally=_undone(result.tally))
                 self._end(undone)
 
+    def _mark(self, load: Load, steps: Sequence[str]) -> None:
+        """Record in the target, within the transaction, that these steps are committed with it."""
+        plans = [plan for plan in self.plan.steps if plan.name in steps and isinstance(plan, PipelinePlan)]
+        if plans and self._needs_mark(plans[0]):
+            tallies = {plan.name: self.results[plan.name].tally for plan in plans if plan.name in self.results}
+            progress.record(load, self.record.token, tallies)
+
     def _run_step(self, step: StepPlan, group: _Transaction | None) -> bool:
-        """Run a step to one of its ends; true where the user interrupted it."""
-        self.log.begin_step(self.number, step.name)
+        """Run a step to one of its ends, trying again where the trouble passes; true where it was interrupted."""
+        import tenacity
+
         self.watcher.step_begins(step.name)
         started = time.perf_counter()
-        running = PipelineStep(step, self.moment) if isinstance(step, PipelinePlan) else None
-        if running is not None:
-            pipeline = running
-
-            def work() -> None:
-                shared = group.shared(self.plan.steps) if group is not None else None
-                pipeline.run(partial(self._batch, pipeline), shared)
-
-            failure = _outcome(work, pipeline.stop)
-        else:
-            assert isinstance(step, CommandPlan)
-            command = step
-
-            def work() -> None:
-                if group is not None:
-                    group.shared(self.plan.steps).load.run_sql(command.sql)
-                else:
-                    command.database.run_command(command.sql)
-
-            failure = _outcome(work, lambda: None)
-        if failure is not None and running is not None and running.stopping:
-            failure = Stopped()  # whatever was raised by what was broken off
-        status, error = _status(failure)
+        attempt = _Attempt(self, step, group)
+        settings = step.settings if isinstance(step, PipelinePlan) and group is None else None
+        wait = settings.retry_wait if settings else 0.0
+        trying = tenacity.Retrying(
+            retry=tenacity.retry_if_exception(lambda error: getattr(error, "passing", False)),
+            stop=tenacity.stop_after_attempt(1 + (settings.retries if settings else 0)),
+            wait=tenacity.wait_exponential_jitter(initial=wait, max=60, jitter=wait),
+            before_sleep=attempt.failed_for_now,
+            reraise=True,
+        )
+        failure: BaseException | None = None
+        try:
+            trying(attempt)
+        except BaseException as error:  # whatever it is, the step has failed and the run log says so
+            failure = error
+        running, notes = attempt.running, attempt.notes
+        status, error_text = _status(failure)
         tally, batches = (running.tally, running.batches) if running is not None else (Tally(), 0)
+        if attempt.committed is not None:
+            tally = attempt.committed
         if status is not StepStatus.SUCCEEDED:
             tally = _undone(tally)
         seconds = time.perf_counter() - started
-        note = "; ".join(running.notes) if running is not None and running.notes else None
-        self._end(StepResult(step.name, step.kind, status, tally, batches, seconds, error, note, self.log, self.number))
+        note = "; ".join([*notes, *(running.notes if running is not None else ())]) or None
+        result = StepResult(
+            step.name, step.kind, status, tally, batches, seconds, error_text, note, self.log, self.number
+        )
+        if group is not None and status is StepStatus.SUCCEEDED:
+            # Not logged before the transaction that it shares is committed.
+            self.results[step.name] = result
+            self.watcher.step_ends(result)
+        else:
+            self._end(result)
         return status is StepStatus.STOPPED
+
+    def tick(self) -> None:
+        """Give a sign of life now and then."""
+        if time.monotonic() - self._signed > SIGN_EVERY:
+            self._signed = time.monotonic()
+            with suppress(KanalError):
+                self.log.give_sign(self.number)
 
     def _batch(self, step: PipelineStep, number: int, tally: Tally, seconds: float, rejects: list[Reject]) -> None:
         self.log.add_batch(self.number, step.plan.name, number, tally, seconds, rejects)

@@ -93,10 +93,12 @@ class PipelineStep:
     _stop: threading.Event = field(default_factory=threading.Event)
     _load: Load | None = None
 
-    def run(self, on_batch: OnBatch, shared: SharedLoad | None = None) -> None:
+    def run(
+        self, on_batch: OnBatch, shared: SharedLoad | None = None, before_commit: Callable[[Load], None] | None = None
+    ) -> None:
         """Load all batches in one transaction and commit it; raises KanalError, with the target as it was.
 
-        In a transaction shared with other steps, neither commit it nor undo it.
+        In a transaction shared with other steps, neither commit it nor undo it. `before_commit` is called within it.
         """
         plan = self.plan
         self._shared = shared
@@ -141,6 +143,8 @@ class PipelineStep:
             self.tally.require_balance()
             self._go_on()
             if shared is None:
+                if before_commit is not None:
+                    before_commit(load)
                 load.commit()
             else:
                 rule.close()

@@ -1,0 +1,30 @@
+"""kanal resume: goes on with a run that failed, was stopped or died."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from kanal.cli.log import find_run_log
+from kanal.cli.output import console, print_json
+from kanal.cli.run import exit_status, print_run, watched
+from kanal.core.errors import KanalError
+from kanal.job import Job
+from kanal.runner import resume_run, run_document, run_log_of
+
+
+def resume(number: int | None, job: Path | None, run_log: str | None, json: bool) -> int:
+    """Go on with a run and print the log of it; the exit status."""
+    path = job
+    if path is None:
+        record = find_run_log(None, run_log).run(number)
+        if record.file is None:
+            raise KanalError(f"Run {record.run} was started from Python", "go on with it there, by job.resume()")
+        path = Path(record.file)
+        number = record.run
+    definition = Job.read(path)
+    outcome = watched(json, lambda watcher: resume_run(definition, number, watcher))
+    if json:
+        print_json(run_document(outcome))
+    else:
+        print_run(console(), outcome, run_log_of(definition), path)
+    return exit_status(outcome)

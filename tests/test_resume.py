@@ -1,0 +1,306 @@
+"""Runs that are broken off: killed at any instant, cut off from a server, locked out; and gone on with."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import random
+import signal
+import socket
+import sqlite3
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+import sqlalchemy as sa
+
+import kanal
+from conftest import Cli, Files, Place, document
+from test_runs import counts
+from test_servers import job, succeeded
+
+Places = Callable[[str], Place]
+ROWS = 60_000
+STEPS = """
+    [defaults]
+    batch_rows = 2000
+    commit = "{commit}"
+    [pipeline.first]
+    source = "old:t"
+    target = "new:first"
+    write = "append"
+    [pipeline.second]
+    source = "old:t"
+    target = "new:second"
+    write = "{write}"
+    {key}
+    after = "first"
+"""
+
+
+def filled(places: Places, kind: str) -> tuple[Place, Place]:
+    old, new = places("sqlite"), places(kind)
+    old.sql("CREATE TABLE t (id integer, v text)")
+    with old.engine.begin() as connection:
+        connection.exec_driver_sql("INSERT INTO t VALUES (?, ?)", [(n, f"v{n}") for n in range(ROWS)])
+    # No key in the first, which would hide rows that come twice.
+    new.sql("CREATE TABLE first (id integer, v varchar(20))", "INSERT INTO first VALUES (-1, 'before')")
+    new.sql("CREATE TABLE second (id integer PRIMARY KEY, v varchar(20))", "INSERT INTO second VALUES (7, 'old')")
+    return old, new
+
+
+def logged(files: Files, query: str) -> list[tuple[Any, ...]]:
+    """What a query finds in the run log; nothing while there is none."""
+    try:
+        return files.rows("kanal-runs.db", query) if (files.folder / "kanal-runs.db").exists() else []
+    except sqlite3.OperationalError:
+        return []
+
+
+def started(folder: Path, *arguments: str) -> subprocess.Popen[bytes]:
+    command = [sys.executable, "-m", "kanal", *arguments]
+    return subprocess.Popen(command, cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
+
+
+@pytest.mark.parametrize("commit", ["step", "job"])
+@pytest.mark.parametrize("write", ["truncate", "merge"])
+@pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
+def test_killed_at_any_instant_and_resumed_the_target_is_as_if_undisturbed(
+    places: Places, files: Files, kind: str, write: str, commit: str
+) -> None:
+    old, new = filled(places, kind)
+    key = 'key = "id"' if write == "merge" else ""
+    made = job(files.folder, STEPS.format(commit=commit, write=write, key=key), old=old, new=new)
+    chance = random.Random(f"{kind}{write}{commit}")
+    process = started(files.folder, "run", "job.toml")
+    kills = 0
+    for _ in range(4):
+        time.sleep(0.7 + 1.3 * chance.random())
+        if process.poll() is not None:
+            break
+        process.kill()
+        process.wait(60)
+        kills += 1
+        if not logged(files, "SELECT run FROM kanal_run"):
+            process = started(files.folder, "run", "job.toml")  # it had not begun
+        else:
+            process = started(files.folder, "resume")
+    assert process.wait(120) in (0, 2), process.stderr.read() if process.stderr else ""
+    assert kills
+    assert new.rows("SELECT count(*), count(DISTINCT id), min(id), max(v) FROM first") == [
+        (ROWS + 1, ROWS + 1, -1, "v9999")
+    ]  # fmt: skip
+    assert new.rows("SELECT count(*), min(id), min(v) FROM second") == [(ROWS, 0, "v0")]
+    runs = files.rows("kanal-runs.db", "SELECT run, status FROM kanal_run")
+    assert runs == [(1, "succeeded")]
+    assert files.rows("kanal-runs.db", "SELECT step, status, read FROM kanal_step ORDER BY position") == [
+        ("first", "succeeded", ROWS), ("second", "succeeded", ROWS)
+    ]  # fmt: skip
+    assert new.rows("SELECT count(*) FROM kanal_progress") == [(0,)]
+    del made
+
+
+DIES = """
+import os, sys
+import kanal
+from kanal.runlog import RunLogStore
+ends = RunLogStore.end_step
+def end_step(self, run, record):
+    if record.step == sys.argv[1]:
+        os._exit(9)
+    ends(self, run, record)
+RunLogStore.end_step = end_step
+kanal.Job.read("job.toml").run()
+"""
+
+
+@pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
+@pytest.mark.parametrize("commit", ["step", "job"])
+def test_a_step_committed_but_not_logged_is_not_loaded_twice(
+    places: Places, files: Files, cli: Cli, kind: str, commit: str
+) -> None:
+    old, new = filled(places, kind)
+    job(files.folder, STEPS.format(commit=commit, write="truncate", key=""), old=old, new=new)
+    dies = "first" if commit == "step" else "second"
+    outcome = subprocess.run([sys.executable, "-c", DIES, dies], cwd=files.folder, check=False, timeout=120)
+    assert outcome.returncode == 9
+    (run,) = document(cli("runs", "--json"))
+    states = {step["step"]: step["status"] for step in run["steps"]}
+    assert run["status"] == "failed"
+    assert states[dies] == "failed"
+    resumed = document(cli("resume", "1", "--json"))
+    assert (resumed["run"], resumed["status"]) == (1, "succeeded")
+    assert new.rows("SELECT count(*) FROM first") == [(ROWS + 1,)]
+    assert new.rows("SELECT count(*) FROM second") == [(ROWS,)]
+    again = cli("resume", "1")
+    assert again.returncode == 2
+    assert "succeeded, there is nothing to go on with" in again.stderr
+
+
+def test_two_runs_of_a_job_at_once(places: Places, files: Files, cli: Cli) -> None:
+    old, new = filled(places, "sqlite")
+    body = STEPS.format(commit="step", write="truncate", key="")
+    job(files.folder, body + "[command.slow]\nconnection = 'new'\nafter = 'second'\nsql = '''WITH RECURSIVE n(i) AS "
+        "(SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 30000000) UPDATE first SET v = (SELECT max(i) FROM n) "
+        "WHERE id = -1'''", old=old, new=new)  # fmt: skip
+    process = started(files.folder, "run", "job.toml")
+    while not logged(files, "SELECT * FROM kanal_lock"):
+        assert process.poll() is None
+        time.sleep(0.05)
+    second = cli("run", "job.toml")
+    assert second.returncode == 2
+    assert "Run 1 of test is under way" in second.stderr
+    assert f"by process {process.pid} on {socket.gethostname()}" in second.stderr
+    assert cli("resume").returncode == 2
+    process.kill()
+    process.wait()
+    listed = document(cli("runs", "--json"))
+    assert [run["status"] for run in listed] == ["failed"]
+    assert any("ended without a word" in str(step["error"]) for step in listed[0]["steps"])
+    assert document(cli("run", "job.toml", "--json"))["run"] == 2
+
+
+@pytest.mark.parametrize(
+    ("setting", "states"),
+    [("continue", ["failed", "blocked", "succeeded"]), ("stop", ["failed", "stopped", "stopped"])],
+)
+def test_what_follows_a_failure(files: Files, cli: Cli, setting: str, states: list[str]) -> None:
+    files.database("old.db", "CREATE TABLE t (n)", t=[("x",)])
+    files.database("new.db", "CREATE TABLE a (n integer); CREATE TABLE b (n integer); CREATE TABLE c (n text)")
+    pipelines = "".join(
+        f'[pipeline.{name}]\nsource = "old:t"\ntarget = "new:{name}"\n{more}\n'
+        for name, more in (("a", "max_rejects = 0"), ("b", 'after = "a"'), ("c", ""))
+    )
+    path = files.job(pipelines)
+    path.write_text(f'on_failure = "{setting}"\n' + path.read_text())
+    outcome = cli("run", "job.toml", "--json")
+    assert outcome.returncode == 1
+    assert [step["status"] for step in document(outcome)["steps"]] == states
+    shown = cli("resume")
+    assert "kanal resume 1 --job" in shown.stdout
+    assert document(cli("runs", "--json"))[0]["run"] == 1
+    path.write_text(path.read_text().replace("max_rejects = 0", "max_rejects = 9"))
+    resumed = document(cli("resume", "--json"))
+    assert [step["status"] for step in resumed["steps"]] == ["succeeded"] * 3
+    assert files.rows("new.db", "SELECT count(*) FROM c") == [(1,)]
+
+
+# --- a server that goes away ----------------------------------------------------------------------------------------
+
+
+class Cutting:
+    """Stands before a server, and cuts connections once so many bytes have gone through one of them."""
+
+    def __init__(self, port: int, after: int, times: int) -> None:
+        self.port, self.after, self.left = port, after, times
+        self.listener = socket.create_server(("127.0.0.1", 0))
+        self.own_port = self.listener.getsockname()[1]
+        threading.Thread(target=self._accept, daemon=True).start()
+
+    def _accept(self) -> None:
+        while True:
+            try:
+                client, _ = self.listener.accept()
+            except OSError:
+                return
+            server = socket.create_connection(("127.0.0.1", self.port))
+            passed = [0]
+            for one, other in ((client, server), (server, client)):
+                threading.Thread(target=self._pass_on, args=(one, other, passed), daemon=True).start()
+
+    def _pass_on(self, one: socket.socket, other: socket.socket, passed: list[int]) -> None:
+        try:
+            while data := one.recv(65536):
+                passed[0] += len(data)
+                if self.left and passed[0] > self.after:
+                    self.left -= 1
+                    break
+                other.sendall(data)
+        except OSError:
+            pass
+        for end in (one, other):
+            with contextlib.suppress(OSError):
+                end.shutdown(socket.SHUT_RDWR)
+
+
+@pytest.fixture
+def cutting() -> Iterator[Callable[..., Cutting]]:
+    made: list[Cutting] = []
+
+    def make(*arguments: int) -> Cutting:
+        made.append(Cutting(*arguments))
+        return made[-1]
+
+    yield make
+    for one in made:
+        one.listener.close()
+
+
+def behind(place: Place, proxy: Cutting) -> Place:
+    url = sa.make_url(place.url).set(host="127.0.0.1", port=proxy.own_port)
+    return Place(place.kind, url.render_as_string(hide_password=False))
+
+
+@pytest.mark.parametrize("kind", ["postgresql", "mariadb"])
+@pytest.mark.parametrize("end", ["source", "target"])
+@pytest.mark.parametrize("write", ["append", "merge"])
+def test_a_connection_that_is_cut_is_tried_again(
+    places: Places, tmp_path: Path, cutting: Any, kind: str, end: str, write: str
+) -> None:
+    old, new = places(kind), places(kind)
+    for place in (old, new):
+        place.sql("CREATE TABLE t (id integer PRIMARY KEY, v varchar(20))")
+    with old.engine.begin() as connection:
+        connection.exec_driver_sql("INSERT INTO t VALUES (%s, %s)", [(n, f"v{n}") for n in range(ROWS)])
+    port = sa.make_url(old.url).port or {"postgresql": 5432, "mariadb": 3306}[kind]
+    proxy = cutting(port, 400_000, 2)
+    ends = {
+        "old": behind(old, proxy) if end == "source" else old,
+        "new": behind(new, proxy) if end == "target" else new,
+    }
+    body = f'[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "{write}"\nkey = "id"\nretry_wait = 0.1'
+    run = succeeded(job(tmp_path, body, **ends).run(batch_rows=5_000))
+    assert proxy.left == 0
+    assert counts(run["t"]) == {"read": ROWS, "inserted": ROWS}
+    assert "try 2 failed and was undone" in str(run["t"].note)
+    assert new.rows("SELECT count(*) FROM t") == [(ROWS,)]
+
+
+def test_what_does_not_pass_is_not_tried_again(places: Places, tmp_path: Path, cutting: Any) -> None:
+    old, new = places("postgresql"), places("postgresql")
+    old.sql("CREATE TABLE t (id integer)", "INSERT INTO t SELECT generate_series(1, 50000)")
+    new.sql("CREATE TABLE t (id integer PRIMARY KEY)")
+    proxy = cutting(sa.make_url(old.url).port or 5432, 100_000, 99)
+    body = '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nretries = 1\nretry_wait = 0.1'
+    run = job(tmp_path, body, old=behind(old, proxy), new=new).run()
+    assert run.status == "failed"
+    assert str(run["t"].note).count("failed and was undone") == 1
+    body = '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nfirst_sql = "SELEC 1"'
+    run = job(tmp_path, body, old=old, new=new).run()
+    assert "syntax error" in str(run["t"].error)
+    assert run["t"].note is None
+    assert new.rows("SELECT count(*) FROM t") == [(0,)]
+
+
+def test_a_stopped_run_is_gone_on_with(places: Places, files: Files) -> None:
+    old, new = filled(places, "postgresql")
+    job(files.folder, STEPS.format(commit="step", write="truncate", key=""), old=old, new=new)
+    process = started(files.folder, "run", "job.toml")
+    while not logged(files, "SELECT * FROM kanal_batch WHERE step = 'second'"):
+        assert process.poll() is None
+        time.sleep(0.02)
+    os.kill(process.pid, signal.SIGTERM)
+    assert process.wait(60) == 130
+    assert files.rows("kanal-runs.db", "SELECT step, status FROM kanal_step ORDER BY position") == [
+        ("first", "succeeded"), ("second", "stopped")
+    ]  # fmt: skip
+    assert new.rows("SELECT count(*) FROM second") == [(1,)]
+    run = succeeded(kanal.Job.read(files.folder / "job.toml").resume())
+    assert (run.run, run.status) == (1, "succeeded")
+    assert new.rows("SELECT count(*) FROM first") == [(ROWS + 1,)]
+    assert new.rows("SELECT count(*) FROM second") == [(ROWS,)]
