@@ -23,9 +23,14 @@ TABLE = sa.Table(
 )
 
 
+def is_ready(database: Database) -> bool:
+    """True where the table is there."""
+    return TABLE.name in database.table_names()
+
+
 def make_ready(database: Database) -> None:
     """Make the table where it is missing; raises KanalError where that is not allowed."""
-    if TABLE.name not in database.table_names():
+    if not is_ready(database):
         database.run_command(
             f"CREATE TABLE {TABLE.name} (token varchar(36) NOT NULL, step varchar(200) NOT NULL, tally varchar(2000), "
             "PRIMARY KEY (token, step))"
@@ -41,7 +46,7 @@ def record(load: Load, token: str, steps: Mapping[str, Tally]) -> None:
 
 def recorded(database: Database, token: str, step: str) -> Tally | None:
     """The counts of a step that was committed; None for one that was not."""
-    if TABLE.name not in database.table_names():
+    if not is_ready(database):
         return None
     with database.load() as load:
         query = sa.select(TABLE.c.tally).where(TABLE.c.token == token, TABLE.c.step == step[:200])

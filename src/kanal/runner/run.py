@@ -3,13 +3,10 @@
 from __future__ import annotations
 
 import datetime as dt
-import logging
-import threading
 import time
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from contextlib import ExitStack, contextmanager, suppress
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
 from dataclasses import replace
-from functools import partial
 from typing import Any, Protocol
 
 from kanal.core.errors import KanalError
@@ -21,11 +18,10 @@ from kanal.databases.base import Database, Load
 from kanal.definition import JobDefinition, JobError, Problem
 from kanal.runlog import RunLogStore, RunRecord, StepRecord
 from kanal.runlog.liveness import SIGN_EVERY
-from kanal.runner.plan import CommandPlan, Group, JobPlan, PipelinePlan, StepPlan, plan_job
+from kanal.runner.attempt import Attempt, Transaction
+from kanal.runner.plan import JobPlan, PipelinePlan, StepPlan, plan_job
 from kanal.runner.results import Run, RunStatus, StepResult, StepStatus
-from kanal.runner.step import PipelineStep, SharedLoad, Stopped
-
-_LOG = logging.getLogger("kanal.runner")
+from kanal.runner.step import PipelineStep, Stopped
 
 
 class Watcher(Protocol):
@@ -186,33 +182,6 @@ def _keep_only(plan: JobPlan, only: list[str]) -> None:
     plan.steps = [step for step in plan.steps if step.name in only]
 
 
-def _outcome(work: Callable[[], object], stop: Callable[[], None], tick: Callable[[], None]) -> BaseException | None:
-    """Do work in a thread of its own; what it raised. Ctrl-C asks it to stop. `tick` is called every second or so.
-
-    Not in the main thread, since there the Arrow drivers take the signal for themselves, and may lose it.
-    """
-    raised: list[BaseException] = []
-
-    def run() -> None:
-        try:
-            work()
-        except BaseException as error:  # whatever it is, the main thread judges it
-            raised.append(error)
-        finally:
-            done.set()
-
-    # Waiting for an event, since a join that Ctrl-C breaks off takes the thread for ended (Python 3.11).
-    done = threading.Event()
-    threading.Thread(target=run, name="kanal-step").start()
-    while not done.is_set():
-        try:
-            if not done.wait(1):
-                tick()
-        except KeyboardInterrupt:
-            stop()
-    return raised[0] if raised else None
-
-
 def _status(failure: BaseException | None) -> tuple[StepStatus, str | None]:
     """The status of a step that raised this, and its sentence."""
     if failure is None:
@@ -231,116 +200,6 @@ def _undone(tally: Tally) -> Tally:
     return replace(tally, inserted=0, updated=0, unchanged=0, deleted=0)
 
 
-class _Transaction:
-    """A transaction that several steps share, while the run goes on."""
-
-    def __init__(self, group: Group) -> None:
-        self.database = group.database
-        self.steps = group.steps
-        #: Why it was undone, if it was.
-        self.undone = ""
-        self._stack = ExitStack()
-        self._shared: SharedLoad | None = None
-
-    def shared(self, steps: Sequence[StepPlan], done: Collection[str]) -> SharedLoad:
-        """The transaction; when it begins, tables are emptied, those that refer to others before them.
-
-        Steps that an earlier try of the run has done are left alone.
-        """
-        if self._shared is None:
-            self._shared = SharedLoad(self._stack.enter_context(self.database.load()))
-            for plan in reversed(steps):
-                if isinstance(plan, PipelinePlan) and plan.name in self.steps and plan.name not in done:
-                    self._shared.empty(plan)
-        return self._shared
-
-    def commit(self, before: Callable[[Load], None]) -> str | None:
-        """Commit, after what is to be done before; why it could not be, if it could not."""
-        try:
-            if self._shared is not None:
-                before(self._shared.load)
-                self._shared.load.commit()
-            self._stack.close()
-        except KanalError as error:
-            return str(error)
-        return None
-
-    def undo(self, why: str) -> None:
-        """Roll it back."""
-        self.undone = why
-        with suppress(Exception):
-            self._stack.close()
-
-
-class _Attempt:
-    """One try after another to run a step; called, it raises what broke it off."""
-
-    def __init__(self, execution: _Execution, step: StepPlan, group: _Transaction | None) -> None:
-        self.execution = execution
-        self.step = step
-        self.group = group
-        self.running: PipelineStep | None = None
-        self.notes: list[str] = []
-        #: The counts of a step whose commit was not answered, but done.
-        self.committed: Tally | None = None
-        self._marks = False
-
-    def __call__(self) -> None:
-        execution, step = self.execution, self.step
-        if self._marks and isinstance(step, PipelinePlan):
-            self.committed = progress.recorded(step.target, execution.record.token, step.name)
-            if self.committed is not None:
-                return
-        execution.log.begin_step(execution.number, step.name)
-        if isinstance(step, CommandPlan):
-            failure = _outcome(self._command, lambda: None, execution.tick)
-        else:
-            self.running = PipelineStep(step, execution.moment)
-            failure = _outcome(self._pipeline, self.running.stop, execution.tick)
-            if failure is not None and self.running.stopping:
-                failure = Stopped()  # whatever was raised by what was broken off
-        if failure is not None:
-            raise failure
-
-    def _command(self) -> None:
-        assert isinstance(self.step, CommandPlan)
-        if self.group is not None:
-            self.group.shared(self.execution.plan.steps, self.execution.results).load.run_sql(self.step.sql)
-        else:
-            self.step.database.run_command(self.step.sql)
-
-    def _pipeline(self) -> None:
-        running, execution, step = self.running, self.execution, self.step
-        assert running is not None and isinstance(step, PipelinePlan)
-        if execution._needs_mark(step):
-            self._make_ready(step)
-        shared = self.group.shared(execution.plan.steps, execution.results) if self.group is not None else None
-        on_batch = partial(execution._batch, running)
-        running.run(on_batch, shared, self._before_commit if self._marks else None)
-
-    def _make_ready(self, step: PipelinePlan) -> None:
-        try:
-            progress.make_ready(step.target)
-            self._marks = True
-        except KanalError as error:
-            if getattr(error, "passing", False):
-                raise
-            self.notes.append(
-                f"progress cannot be kept in the target ({error.what}), so a resume after a crash at the very commit "
-                "could append twice"
-            )
-
-    def _before_commit(self, load: Load) -> None:
-        assert self.running is not None
-        progress.record(load, self.execution.record.token, {self.step.name: self.running.tally})
-
-    def failed_for_now(self, state: Any) -> None:
-        """Note that a try failed by a trouble that passes, and that another will follow."""
-        error = state.outcome.exception()
-        _LOG.warning("%s: try %d failed, another follows: %s", self.step.name, state.attempt_number, error)
-        self.notes.append(f"try {state.attempt_number} failed and was undone: {getattr(error, 'what', error)}")
-
-
 class _Execution:
     """One run of a planned job."""
 
@@ -353,7 +212,7 @@ class _Execution:
         # A run that goes on keeps the moment that CURRENT_TIMESTAMP means.
         self.moment = record.started.replace(tzinfo=dt.UTC)
         self.results: dict[str, StepResult] = {}
-        transactions = [_Transaction(group) for group in plan.groups]
+        transactions = [Transaction(group) for group in plan.groups]
         self.groups = {step: transaction for transaction in transactions for step in transaction.steps}
         self._signed = time.monotonic()
 
@@ -407,7 +266,7 @@ class _Execution:
 
     def _was_committed(self, step: StepPlan) -> bool:
         """True for a step that its target has committed, though nobody was left to log it; it is logged now."""
-        if not isinstance(step, PipelinePlan) or not self._needs_mark(step):
+        if not isinstance(step, PipelinePlan) or not self.needs_mark(step):
             return False
         try:
             tally = progress.recorded(step.target, self.record.token, step.name)
@@ -419,14 +278,14 @@ class _Execution:
         self._end(StepResult(step.name, step.kind, StepStatus.SUCCEEDED, tally, note=note))
         return True
 
-    def _needs_mark(self, step: PipelinePlan) -> bool:
+    def needs_mark(self, step: PipelinePlan) -> bool:
         """True where to load a step a second time would change the target again."""
         group = self.groups.get(step.name)
         members = [plan for plan in self.plan.steps if group is not None and plan.name in group.steps] or [step]
         return any(isinstance(plan, PipelinePlan) and plan.settings.write == "append" for plan in members)
 
     def _marked_targets(self) -> list[Database]:
-        marked = [step.target for step in self.plan.steps if isinstance(step, PipelinePlan) and self._needs_mark(step)]
+        marked = [step.target for step in self.plan.steps if isinstance(step, PipelinePlan) and self.needs_mark(step)]
         return list(dict.fromkeys(marked))
 
     def _blocker(self, step: StepPlan) -> str | None:
@@ -437,12 +296,12 @@ class _Execution:
                 return wait.before
         return None
 
-    def _go_on(self, group: _Transaction, step: StepPlan) -> None:
+    def _go_on(self, group: Transaction, step: StepPlan) -> None:
         """After a step of a transaction shared with others: undo it where the step failed, commit it at its end."""
         failure = None
         if self.results[step.name].status is not StepStatus.SUCCEEDED:
             failure = f"{step.name} did not succeed, which commits together with it"
-        elif step.name == group.steps[-1]:
+        elif all(name in self.results for name in group.steps):
             failure = group.commit(lambda load: self._mark(load, group.steps))
             if failure is None:
                 for name in group.steps:
@@ -460,23 +319,23 @@ class _Execution:
     def _mark(self, load: Load, steps: Sequence[str]) -> None:
         """Record in the target, within the transaction, that these steps are committed with it."""
         plans = [plan for plan in self.plan.steps if plan.name in steps and isinstance(plan, PipelinePlan)]
-        if plans and self._needs_mark(plans[0]):
+        if plans and self.needs_mark(plans[0]) and progress.is_ready(plans[0].target):
             tallies = {plan.name: self.results[plan.name].tally for plan in plans if plan.name in self.results}
             progress.record(load, self.record.token, tallies)
 
-    def _run_step(self, step: StepPlan, group: _Transaction | None) -> bool:
+    def _run_step(self, step: StepPlan, group: Transaction | None) -> bool:
         """Run a step to one of its ends, trying again where the trouble passes; true where it was interrupted."""
         import tenacity
 
         self.watcher.step_begins(step.name)
         started = time.perf_counter()
-        attempt = _Attempt(self, step, group)
+        attempt = Attempt(self, step, group)
         settings = step.settings if isinstance(step, PipelinePlan) and group is None else None
         wait = settings.retry_wait if settings else 0.0
         trying = tenacity.Retrying(
             retry=tenacity.retry_if_exception(lambda error: getattr(error, "passing", False)),
             stop=tenacity.stop_after_attempt(1 + (settings.retries if settings else 0)),
-            wait=tenacity.wait_exponential_jitter(initial=wait, max=60, jitter=wait),
+            wait=tenacity.wait_exponential(multiplier=wait, max=60) + tenacity.wait_random(0, wait),
             before_sleep=attempt.failed_for_now,
             reraise=True,
         )
@@ -512,7 +371,7 @@ class _Execution:
             with suppress(KanalError):
                 self.log.give_sign(self.number)
 
-    def _batch(self, step: PipelineStep, number: int, tally: Tally, seconds: float, rejects: list[Reject]) -> None:
+    def batch_ends(self, step: PipelineStep, number: int, tally: Tally, seconds: float, rejects: list[Reject]) -> None:
         self.log.add_batch(self.number, step.plan.name, number, tally, seconds, rejects)
         self.watcher.batch_ends(step.plan.name, step.tally)
 
