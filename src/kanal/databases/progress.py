@@ -36,6 +36,7 @@ def make_ready(database: Database) -> None:
             "PRIMARY KEY (token, step))"
         )
         database.forget_names()
+        database.table_names()  # now, and not while a load is under way
 
 
 def record(load: Load, token: str, steps: Mapping[str, Tally]) -> None:

@@ -119,6 +119,17 @@ class SQLite(ArrowDatabase):
 
     def check_file(self) -> None:
         """Raise DatabaseError unless the file is there and is a database."""
+        if self._checked and self.path.exists():
+            return
+        self._check_file()
+        self._checked = True
+
+    # Locks of a file are the process's: whoever closes it, by whatever handle, gives up those of the Arrow driver,
+    # which has a SQLite of its own (https://sqlite.org/howtocorrupt.html, 2.2). So the file is opened otherwise only
+    # while no load is under way: its head is looked at once, and its tables are listed once.
+    _checked = False
+
+    def _check_file(self) -> None:
         if not self.path.exists():
             near = sorted(path.name for path in self.path.parent.glob("*.db")) if self.path.parent.is_dir() else []
             where = f"its folder has: {', '.join(near[:8])}" if near else "create it first, or correct the URL"
@@ -194,11 +205,13 @@ class SQLite(ArrowDatabase):
     def table_names(self, schema: str | None = None) -> list[str]:
         if schema not in (None, "main"):
             raise DatabaseError(f"connection {self.name}: SQLite has no schema {schema}", "leave the schema out")
-        with self._python() as connection:
-            rows = connection.execute(
-                "SELECT name FROM sqlite_master WHERE type IN ('table', 'view') AND substr(name, 1, 7) <> 'sqlite_'"
-            )
-            return sorted(row[0] for row in rows)
+        if None not in self._names_of:
+            with self._python() as connection:
+                rows = connection.execute(
+                    "SELECT name FROM sqlite_master WHERE type IN ('table', 'view') AND substr(name, 1, 7) <> 'sqlite_'"
+                )
+                self._names_of[None] = sorted(row[0] for row in rows), []
+        return self._names_of[None][0]
 
     def expect(self, schema: str | None, tables: Collection[str]) -> None:
         del schema, tables

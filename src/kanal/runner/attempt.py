@@ -60,6 +60,11 @@ class Transaction:
         self._stack = ExitStack()
         self._shared: SharedLoad | None = None
 
+    @property
+    def begun(self) -> bool:
+        """True while it is open."""
+        return self._shared is not None
+
     def shared(self, steps: Sequence[StepPlan], done: Collection[str]) -> SharedLoad:
         """The transaction; when it begins, tables are emptied, those that refer to others before them.
 

@@ -155,7 +155,7 @@ class _Planner:
                     steps[name] = CommandPlan(name, self.databases[command.connection], self._sql(name))
         waits = self._waits(steps)
         names = [*job.pipeline, *job.command]
-        groups = self._groups(steps, waits)
+        groups = self._groups(steps)
         for group in groups:
             waits += _waits_for_whole(group, waits)
         try:
@@ -169,20 +169,22 @@ class _Planner:
         groups = [Group(group.database, tuple(sorted(group.steps, key=places.__getitem__))) for group in groups]
         return JobPlan(job, [steps[name] for name in ordered], waits, self.databases, self.notes, groups)
 
-    def _groups(self, steps: Mapping[str, StepPlan], waits: list[Wait]) -> list[Group]:
-        """Steps whose pipelines say commit = "job", by target, with the commands there that wait for one of them."""
-        members: dict[Any, list[str]] = {}
-        databases: dict[Any, Database] = {}
-        for plan in steps.values():
-            if isinstance(plan, PipelinePlan) and plan.settings.commit == "job":
-                members.setdefault(plan.target.url, []).append(plan.name)
-                databases.setdefault(plan.target.url, plan.target)
-        for plan in steps.values():
-            if isinstance(plan, CommandPlan) and plan.database.url in members:
-                together = members[plan.database.url]
-                if any(wait.step == plan.name and wait.before in together for wait in waits):
-                    together.append(plan.name)
-        return [Group(databases[url], tuple(names)) for url, names in members.items()]
+    def _groups(self, steps: Mapping[str, StepPlan]) -> list[Group]:
+        """Steps whose pipelines say commit = "job", by target, with the commands there."""
+        pipelines = [plan for plan in steps.values() if isinstance(plan, PipelinePlan)]
+        groups = []
+        for url in dict.fromkeys(plan.target.url for plan in pipelines if plan.settings.commit == "job"):
+            members = [plan for plan in pipelines if plan.target.url == url]
+            for plan in members:
+                if plan.settings.commit != "job":
+                    self.problem(
+                        ("pipeline", plan.name, "commit"),
+                        'other pipelines into this target say commit = "job", and this one does not',
+                        "set it for all of them, for instance in [defaults]",
+                    )
+            commands = [p.name for p in steps.values() if isinstance(p, CommandPlan) and p.database.url == url]
+            groups.append(Group(members[0].target, (*(plan.name for plan in members), *commands)))
+        return groups
 
     def _check_deletions(self, steps: Mapping[str, StepPlan]) -> None:
         """No pipeline may delete what another one loads into the same table."""

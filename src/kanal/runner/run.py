@@ -266,7 +266,8 @@ class _Execution:
 
     def _was_committed(self, step: StepPlan) -> bool:
         """True for a step that its target has committed, though nobody was left to log it; it is logged now."""
-        if not isinstance(step, PipelinePlan) or not self.needs_mark(step):
+        group = self.groups.get(step.name)
+        if not isinstance(step, PipelinePlan) or not self.needs_mark(step) or (group is not None and group.begun):
             return False
         try:
             tally = progress.recorded(step.target, self.record.token, step.name)
