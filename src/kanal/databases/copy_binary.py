@@ -163,7 +163,8 @@ def _numbers(values: pa.Array, form: str, epoch: int = 0) -> Bytes:
     numbers = values.fill_null(0).to_numpy(zero_copy_only=False)
     if epoch:
         numbers = numbers - epoch
-    content: Bytes = numbers.astype(form).view(np.uint8).reshape(len(values), -1)
+    laid = numbers.astype(form)
+    content: Bytes = laid.view(np.uint8).reshape(len(values), laid.itemsize)
     return content
 
 
@@ -174,7 +175,6 @@ def _decimal_payload(values: pa.Array) -> Bytes:
     amount = np.abs(unscaled)
     whole, fraction = amount // 10**scale, amount % 10**scale
     whole_groups, fraction_groups = -(-(precision - scale) // 4), -(-scale // 4)
-    fraction = fraction * 10 ** (4 * fraction_groups - scale)
     out = np.empty((len(values), 4 + whole_groups + fraction_groups), dtype=">i2")
     out[:, 0] = whole_groups + fraction_groups
     out[:, 1] = whole_groups - 1
@@ -182,6 +182,12 @@ def _decimal_payload(values: pa.Array) -> Bytes:
     out[:, 3] = scale
     for place in range(whole_groups - 1, -1, -1):
         whole, out[:, 4 + place] = np.divmod(whole, 10_000)
+    left = scale % 4
     for place in range(whole_groups + fraction_groups - 1, whole_groups - 1, -1):
-        fraction, out[:, 4 + place] = np.divmod(fraction, 10_000)
-    return out.view(np.uint8).reshape(len(values), -1)
+        if left:  # the last digits do not fill their group
+            fraction, digits = np.divmod(fraction, 10**left)
+            out[:, 4 + place] = digits * 10 ** (4 - left)
+            left = 0
+        else:
+            fraction, out[:, 4 + place] = np.divmod(fraction, 10_000)
+    return out.view(np.uint8).reshape(len(values), out.shape[1] * 2)

@@ -24,6 +24,8 @@ def every_place(content: Bytes, size: int) -> NDArray[np.void]:
 
 def copy_pieces(source: Bytes, starts: Places, sizes: Places, target: Bytes, places: Places) -> None:
     """Copy from each start so many bytes to each place."""
+    if not len(sizes):
+        return
     kinds = np.minimum(sizes, _LONG + 1).astype(np.uint16)
     order = np.argsort(kinds, kind="stable")
     kinds = kinds[order]
