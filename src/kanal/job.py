@@ -54,3 +54,13 @@ class Job(JobDefinition):
         from kanal.runner import resume_run
 
         return resume_run(self, run)
+
+    def replay(self, run: int | None = None, step: str | None = None) -> Run:
+        """Load the rejected rows of a run again, and only those, through the job as it is now; a run of its own.
+
+        Of the latest run or that of a number, of all its steps or of one. Rows that load are recorded as mended. Raises
+        KanalError where there is nothing to load again.
+        """
+        from kanal.runner import replay_run
+
+        return replay_run(self, run, step)

@@ -108,6 +108,20 @@ def resume(number: RunNumber = None, job: LogJob = None, run_log: LogUrl = None,
 
 
 @app.command()
+def replay(
+    number: RunNumber = None,
+    step: Annotated[str | None, typer.Argument(metavar="STEP", help="Only this step's.", show_default=False)] = None,
+    job: LogJob = None,
+    run_log: LogUrl = None,
+    json: Json = False,
+) -> int:
+    """Load the rejected rows of a run again, and only those, after the cause was mended."""
+    from kanal.cli.replay import replay as command
+
+    return command(number, step, job, run_log, json)
+
+
+@app.command()
 def runs(number: RunNumber = None, job: LogJob = None, run_log: LogUrl = None, json: Json = False) -> int:
     """List past runs, or one run with its steps."""
     from kanal.cli.runs import runs as command

@@ -12,6 +12,7 @@ from rich.markup import escape
 
 from kanal.cli.log import find_run_log
 from kanal.cli.output import console, example, indented, print_json, rejects_table, show
+from kanal.cli.run import print_hints
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
 
@@ -43,6 +44,12 @@ def rejects(
         return 0
     screen = console()
     groups = log.reject_groups(record.run, step)
+    mended = log.mended(record.run)
+    if mended:
+        screen.print(f"[dim]{mended:,} rejected rows of run {record.run} were mended by a replay.[/]\n")
+    if not groups and mended:
+        screen.print(f"[green]✓[/] Run {record.run} of {escape(record.job)} has no other rejects.")
+        return 0
     if not groups:
         screen.print(f"[green]✓[/] Run {record.run} of {escape(record.job)} rejected no rows.")
         return 0
@@ -52,6 +59,7 @@ def rejects(
         _print(screen, reject)
     if len(found) < total:
         screen.print(f"\n[dim]{len(found):,} of {total:,} shown; -n shows more, --export FILE writes all.[/]")
+    print_hints(screen, [(f"kanal replay {record.run}", "load them again, once the cause is mended")])
     return 0
 
 

@@ -14,13 +14,7 @@ from kanal.runner import resume_run, run_document, run_log_of
 
 def resume(number: int | None, job: Path | None, run_log: str | None, json: bool) -> int:
     """Go on with a run and print the log of it; the exit status."""
-    path = job
-    if path is None:
-        record = find_run_log(None, run_log).run(number)
-        if record.file is None:
-            raise KanalError(f"Run {record.run} was started from Python", "go on with it there, by job.resume()")
-        path = Path(record.file)
-        number = record.run
+    path, number = job_file_of(number, job, run_log)
     definition = Job.read(path)
     outcome = watched(json, lambda watcher: resume_run(definition, number, watcher))
     if json:
@@ -28,3 +22,13 @@ def resume(number: int | None, job: Path | None, run_log: str | None, json: bool
     else:
         print_run(console(), outcome, run_log_of(definition), path)
     return exit_status(outcome)
+
+
+def job_file_of(number: int | None, job: Path | None, run_log: str | None) -> tuple[Path, int | None]:
+    """The job file given, or that of a run in the run log, and the run's number; raises KanalError if there is none."""
+    if job is not None:
+        return job, number
+    record = find_run_log(None, run_log).run(number)
+    if record.file is None:
+        raise KanalError(f"Run {record.run} was started from Python", "go on with it there, by its job")
+    return Path(record.file), record.run

@@ -7,7 +7,7 @@ import json
 import os
 import socket
 import uuid
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, fields
 from typing import Any
@@ -88,6 +88,8 @@ REJECT = sa.Table(
     sa.Column("value", sa.Text),
     sa.Column("message", sa.Text, nullable=False),
     sa.Column("row", sa.Text, nullable=False),
+    # The run by which the row was loaded after all.
+    sa.Column("mended_by", sa.Integer),
     sa.Index("kanal_reject_of_run", "run", "step"),
 )
 
@@ -340,9 +342,9 @@ class RunLogStore:
         )
 
     def rejects(self, run: int, step: str | None = None, limit: int | None = None) -> pa.Table:
-        """The rejects of a run as an Arrow table: step, column, reason, value, message, row (JSON), all text."""
+        """The rejects of a run that are not mended: step, column, reason, value, message, row (JSON), all text."""
         names = ("step", "column", "reason", "value", "message", "row")
-        statement = sa.select(*(REJECT.c[name] for name in names)).where(REJECT.c.run == run).order_by(REJECT.c.reject)
+        statement = sa.select(*(REJECT.c[name] for name in names)).where(_open(run)).order_by(REJECT.c.reject)
         if step is not None:
             statement = statement.where(REJECT.c.step == step)
         with self._begin() as connection:
@@ -350,12 +352,33 @@ class RunLogStore:
         columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
         return pa.table({name: pa.array(columns[place], pa.string()) for place, name in enumerate(names)})
 
+    def rejected_rows(self, run: int, step: str) -> list[tuple[int, dict[str, str | None]]]:
+        """The rejected source rows of a step that are not mended, each with its number."""
+        statement = sa.select(REJECT.c.reject, REJECT.c.row).where(_open(run), REJECT.c.step == step)
+        with self._begin() as connection:
+            rows = connection.execute(statement.order_by(REJECT.c.reject)).all()
+        return [(row.reject, json.loads(row.row)) for row in rows]
+
+    def mend(self, rejects: Collection[int], run: int) -> None:
+        """Record that rejected rows, by their numbers, were loaded by a run after all."""
+        numbers = sorted(rejects)
+        with self._begin() as connection:
+            for start in range(0, len(numbers), 500):
+                chosen = REJECT.c.reject.in_(numbers[start : start + 500])
+                connection.execute(REJECT.update().where(chosen).values(mended_by=run))
+
+    def mended(self, run: int) -> int:
+        """How many rejects of a run were mended."""
+        statement = sa.select(sa.func.count()).where(REJECT.c.run == run, REJECT.c.mended_by.is_not(None))
+        with self._begin() as connection:
+            return int(connection.execute(statement).scalar() or 0)
+
     def reject_groups(self, run: int, step: str | None = None) -> list[dict[str, Any]]:
         """Rejects counted by step, column and reason, most first, each with one message and value as example."""
         keys = (REJECT.c.step, REJECT.c.column, REJECT.c.reason)
         statement = (
             sa.select(*keys, sa.func.count().label("rows"), sa.func.min(REJECT.c.reject).label("example"))
-            .where(REJECT.c.run == run)
+            .where(_open(run))
             .group_by(*keys)
             .order_by(sa.desc("rows"), *keys)
         )
@@ -369,6 +392,11 @@ class RunLogStore:
                 ).one()
                 group.update(example._mapping)
         return groups
+
+
+def _open(run: int) -> sa.ColumnElement[bool]:
+    """The rejects of a run that are not mended."""
+    return sa.and_(REJECT.c.run == run, REJECT.c.mended_by.is_(None))
 
 
 def _step(run: int, step: str) -> sa.Update:

@@ -2,7 +2,7 @@
 
 from kanal.runner.plan import JobPlan, plan_job
 from kanal.runner.results import Run, StepResult, run_document, step_document
-from kanal.runner.run import Watcher, check_job, resume_run, run_job, run_log_of
+from kanal.runner.run import Watcher, check_job, replay_run, resume_run, run_job, run_log_of
 
 __all__ = [
     "JobPlan",
@@ -11,6 +11,7 @@ __all__ = [
     "Watcher",
     "check_job",
     "plan_job",
+    "replay_run",
     "resume_run",
     "run_document",
     "run_job",

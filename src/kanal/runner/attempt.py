@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 import threading
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from contextlib import ExitStack, suppress
 from functools import partial
 from typing import Any, Protocol
@@ -16,6 +16,7 @@ from kanal.databases import progress
 from kanal.databases.base import Load
 from kanal.runlog import RunLogStore, RunRecord
 from kanal.runner.plan import CommandPlan, Group, JobPlan, PipelinePlan, StepPlan
+from kanal.runner.replay import Rejected
 from kanal.runner.results import StepResult
 from kanal.runner.step import PipelineStep, SharedLoad, Stopped
 
@@ -102,6 +103,7 @@ class Surroundings(Protocol):
     log: RunLogStore
     record: RunRecord
     results: dict[str, StepResult]
+    replayed: Mapping[str, Rejected]
 
     @property
     def moment(self) -> Any:
@@ -140,7 +142,7 @@ class Attempt:
         if isinstance(step, CommandPlan):
             failure = outcome_of(self._command, lambda: None, execution.tick)
         else:
-            self.running = PipelineStep(step, execution.moment)
+            self.running = PipelineStep(step, execution.moment, replayed=execution.replayed.get(step.name))
             failure = outcome_of(self._pipeline, self.running.stop, execution.tick)
             if failure is not None and self.running.stopping:
                 failure = Stopped()  # whatever was raised by what was broken off

@@ -20,6 +20,7 @@ from kanal.runlog import RunLogStore, RunRecord, StepRecord
 from kanal.runlog.liveness import SIGN_EVERY
 from kanal.runner.attempt import Attempt, Transaction
 from kanal.runner.plan import JobPlan, PipelinePlan, StepPlan, plan_job
+from kanal.runner.replay import Rejected, plan_of_replay
 from kanal.runner.results import Run, RunStatus, StepResult, StepStatus
 from kanal.runner.step import PipelineStep, Stopped
 
@@ -127,12 +128,51 @@ def resume_run(job: JobDefinition, number: int | None = None, watcher: Watcher |
     record = log.run(number)
     if record.job != job.job:
         raise KanalError(f"Run {record.run} is one of the job {record.job}, not of {job.job}", "name its own job file")
+    if "replay" in record.options:
+        raise KanalError(
+            f"Run {record.run} loaded rejects of run {record.options['replay']} again", "replay those that are left"
+        )
     if record.status == "succeeded":
         raise KanalError(f"Run {record.run} succeeded, there is nothing to go on with", "run the job anew")
     with _planned(job, record.options) as (plan, log):
         steps = [(step.name, step.kind) for step in plan.steps]
         record = log.resume_run(record.run, steps)
         return _Execution(plan, log, record, watcher or Silent()).run()
+
+
+def replay_run(
+    job: JobDefinition, number: int | None = None, step: str | None = None, watcher: Watcher | None = None
+) -> Run:
+    """Load the rejected rows of a run again, and only those, through the job as it is now; a run of its own.
+
+    Of the latest run or that of a number, of all its steps or of one. Rows that load are recorded as mended, the others
+    stay rejected. Rows are added to the target or merged into it, never is anything removed. Raises KanalError where
+    there is nothing to load again.
+    """
+    log = run_log_of(job)
+    if not log.exists():
+        raise KanalError("There is no run whose rejects could be loaded again", "run the job first")
+    log.prepare()
+    log.bury_the_dead()
+    record = log.run(number)
+    if record.job != job.job:
+        raise KanalError(f"Run {record.run} is one of the job {record.job}, not of {job.job}", "name its own job file")
+    names = [result.step for result in record.steps]
+    if step is not None and step not in names:
+        raise KanalError(f'Run {record.run} has no step "{step}"', did_you_mean(step, names))
+    rejected = {name: log.rejected_rows(record.run, name) for name in names if step in (None, name)}
+    rejected = {name: rows for name, rows in rejected.items() if rows}
+    if not rejected:
+        raise KanalError(f"Run {record.run} has no rejected rows that are not mended", "there is nothing to load again")
+    options = {name: value for name, value in record.options.items() if name != "only"}
+    with _planned(job, options) as (plan, log):
+        _keep_only(plan, list(rejected))
+        plan.steps = [plan_of_replay(plan) if isinstance(plan, PipelinePlan) else plan for plan in plan.steps]
+        plan.groups = []
+        file, _ = job.located(())
+        steps = [(plan.name, plan.kind) for plan in plan.steps]
+        again = log.begin_run(job.job, str(file) if file else None, steps, options | {"replay": record.run})
+        return _Execution(plan, log, again, watcher or Silent(), rejected).run()
 
 
 @contextmanager
@@ -203,7 +243,14 @@ def _undone(tally: Tally) -> Tally:
 class _Execution:
     """One run of a planned job."""
 
-    def __init__(self, plan: JobPlan, log: RunLogStore, record: RunRecord, watcher: Watcher) -> None:
+    def __init__(
+        self,
+        plan: JobPlan,
+        log: RunLogStore,
+        record: RunRecord,
+        watcher: Watcher,
+        replayed: Mapping[str, Rejected] | None = None,
+    ) -> None:
         self.plan = plan
         self.log = log
         self.record = record
@@ -212,6 +259,7 @@ class _Execution:
         # A run that goes on keeps the moment that CURRENT_TIMESTAMP means.
         self.moment = record.started.replace(tzinfo=dt.UTC)
         self.results: dict[str, StepResult] = {}
+        self.replayed = replayed or {}
         transactions = [Transaction(group) for group in plan.groups]
         self.groups = {step: transaction for transaction in transactions for step in transaction.steps}
         self._signed = time.monotonic()
@@ -352,6 +400,8 @@ class _Execution:
             tally = attempt.committed
         if status is not StepStatus.SUCCEEDED:
             tally = _undone(tally)
+        elif running is not None and running.replayed is not None:
+            self.log.mend({number for number, _ in running.replayed} - running.rejected_again, self.number)
         seconds = time.perf_counter() - started
         note = "; ".join([*notes, *(running.notes if running is not None else ())]) or None
         result = StepResult(

@@ -31,6 +31,7 @@ from kanal.core.transformation import (
 from kanal.databases import TableInfo
 from kanal.databases.base import Database, Load
 from kanal.runner.plan import PipelinePlan
+from kanal.runner.replay import NUMBER, Rejected, batches_of
 from kanal.runner.stream import KeptRows, read_ahead, spooled
 from kanal.runner.write_rules import Append, Packed, Truncate, Written, rule_for
 
@@ -90,6 +91,9 @@ class PipelineStep:
     tally: Tally = field(default_factory=Tally)
     batches: int = 0
     notes: list[str] = field(default_factory=list)
+    #: Rejected rows to be read instead of the source, and of them those that were rejected again.
+    replayed: Rejected | None = None
+    rejected_again: set[int] = field(default_factory=set)
     _stop: threading.Event = field(default_factory=threading.Event)
     _load: Load | None = None
 
@@ -165,6 +169,8 @@ class PipelineStep:
             raise Stopped
 
     def _log(self, on_batch: OnBatch, tally: Tally, seconds: float, rejects: list[Reject]) -> None:
+        if self.replayed is not None:
+            self.rejected_again |= {int(reject.row.pop(NUMBER) or 0) for reject in rejects}
         self.tally.add(tally)
         self.batches += 1
         on_batch(self.batches, tally, seconds, rejects)
@@ -185,6 +191,9 @@ class PipelineStep:
     def _batches(self) -> Iterator[Iterator[SourceBatch]]:
         """The source's batches, read ahead; by way of a file where reading would hold up the load."""
         plan = self.plan
+        if self.replayed is not None:
+            yield batches_of(plan, self.replayed)
+            return
         within = self._within(plan.source)
         if within is not None or plan.source.shares_lock_with(plan.target, plan.reading):
             with ExitStack() as spool:

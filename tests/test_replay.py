@@ -1,0 +1,95 @@
+"""Rejected rows are loaded again, and only those, after the cause was mended."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import pytest
+
+import kanal
+from conftest import Cli, Files, Place, document
+from test_runs import counts
+from test_servers import job, succeeded
+
+Places = Callable[[str], Place]
+BODY = """
+    [pipeline.passages]
+    source = "old:p"
+    target = "new:p"
+    write = "{write}"
+    key = "no"
+    columns = {{ no = "no", lock_id = "lock.id", toll = {{ from = "toll", {mark} }}, n = "n", raw = "raw" }}
+    lookup.lock = {{ table = "new:l", on = {{ code = "code" }} }}
+"""
+
+
+@pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
+@pytest.mark.parametrize("write", ["append", "truncate", "merge"])
+def test_rejects_are_loaded_again_and_only_those(places: Places, files: Files, cli: Cli, kind: str, write: str) -> None:
+    old, new = places("sqlite"), places(kind)
+    old.sql("CREATE TABLE p (no integer PRIMARY KEY, code text, toll text, n smallint, raw binary)")
+    with old.engine.begin() as connection:
+        rows = [(n, "L1", "5.00", n, b"\0\xff") for n in range(10)]
+        rows += [(10, "L1", "1.234,50", 7, b""), (11, "L9", "5", 7, None), (12, "L1", "free", 7, b"x"),
+                 (13, "L1", "5", "seven", b"x"), (14, "L1", "5", 99, b"x'")]  # fmt: skip
+        connection.exec_driver_sql("INSERT INTO p VALUES (?, ?, ?, ?, ?)", rows)
+    raw = {"postgresql": "bytea", "mariadb": "blob"}.get(kind, "binary")
+    new.sql("CREATE TABLE l (code varchar(9) PRIMARY KEY, id integer)", "INSERT INTO l VALUES ('L1', 1)")
+    new.sql(
+        f"CREATE TABLE p (no integer PRIMARY KEY, lock_id integer, toll decimal(9,2), n smallint CHECK (n < 50), raw {raw})"
+    )
+    made = job(files.folder, BODY.format(write=write, mark="type = 'decimal(9,2)'"), old=old, new=new)
+    run = succeeded(made.run(batch_rows=4))
+    assert counts(run["passages"]) == {"read": 15, "rejected": 5, "inserted": 10}
+
+    # A conversion is corrected, a missing row is loaded; two causes stay.
+    new.sql("INSERT INTO l VALUES ('L9', 9)", "UPDATE p SET n = 42 WHERE no = 1")
+    made = job(files.folder, BODY.format(write=write, mark="decimal_mark = ',', grouping_mark = '.'"), old=old, new=new)
+    assert made.check() == []
+    again = document(cli("replay", "1", "--json"))
+    assert (again["run"], again["steps"][0]["read"], again["steps"][0]["inserted"]) == (2, 5, 2)
+    assert sorted(new.rows("SELECT no, lock_id FROM p WHERE no > 9")) == [(10, 1), (11, 9)]
+    assert new.rows("SELECT n FROM p WHERE no = 1") == [(42,)], "other rows are left alone"
+    left = document(cli("rejects", "1", "--json"))
+    assert sorted((reject["row"]["no"], reject["reason"]) for reject in left) == [
+        ("12", "not_a_number"), ("13", "not_a_number"), ("14", "refused_by_target")
+    ]  # fmt: skip
+    shown = cli("rejects", "1").stdout
+    assert "2 rejected rows of run 1 were mended by a replay" in shown
+    assert "kanal replay 1" in shown
+    assert "\0" not in shown
+
+    made = job(files.folder, BODY.format(write=write, mark="if_bad = 'null'"), old=old, new=new)
+    run = succeeded(made.replay(1, "passages"))
+    assert run["passages"].tally.rejected == 2
+    assert new.rows("SELECT no, toll FROM p WHERE no = 12") == [(12, None)]
+    assert files.rows("kanal-runs.db", "SELECT run, mended_by FROM kanal_reject WHERE mended_by IS NOT NULL") == [
+        (1, 2), (1, 2), (1, 3)
+    ]  # fmt: skip
+    assert new.rows("SELECT count(*) FROM p") == [(13,)]
+
+
+def test_what_cannot_be_loaded_again_is_said(files: Files, cli: Cli) -> None:
+    files.database("old.db", "CREATE TABLE t (n, m text)", t=[("x", "a"), (1, "b")])
+    files.database("new.db", "CREATE TABLE t (n integer, m text)")
+    body = '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\n[pipeline.t.columns]\nn = "n"\n'
+    files.job(body)
+    assert cli("replay", "--job", "job.toml").returncode == 2
+    assert cli("run", "job.toml").returncode == 0
+    for arguments, said in [
+        (["replay", "7"], "has no run 7"),
+        (["replay", "1", "q"], 'has no step "q"'),
+        (["resume", "1"], "succeeded"),
+    ]:
+        outcome = cli(*arguments)
+        assert outcome.returncode == 2
+        assert said in outcome.stderr
+    files.job(body + 'm = "m"\n')
+    failed = cli("replay", "1", "--json")
+    assert failed.returncode == 1
+    assert 'do not have the column "m"' in document(failed)["steps"][0]["error"]
+    files.job(body.replace('n = "n"', 'n = { from = "n", if_bad = "null" }'))
+    assert cli("replay", "1").returncode == 0
+    assert sorted(files.rows("new.db", "SELECT n FROM t"), key=str) == [(1,), (None,)]
+    assert "no rejected rows that are not mended" in cli("replay", "1").stderr
+    assert kanal.Job.read(files.folder / "job.toml").run()["t"].rejects().num_rows == 0
