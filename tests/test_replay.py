@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 
 import pytest
@@ -54,6 +55,12 @@ def test_rejects_are_loaded_again_and_only_those(places: Places, files: Files, c
     assert sorted((reject["row"]["no"], reject["reason"]) for reject in left) == [
         ("12", "not_a_number"), ("13", "not_a_number"), ("14", "refused_by_target")
     ]  # fmt: skip
+    assert len(document(cli("rejects", "1", "--reason", "not_a_number", "--json"))) == 2
+    assert [r["row"]["no"] for r in document(cli("rejects", "1", "--column", "n", "--json"))] == ["13"]
+    assert 'no reason "not_a_numbr". Did you mean "not_a_number"?' in cli("rejects", "--reason", "not_a_numbr").stderr
+    assert cli("rejects", "1", "--export", "left.jsonl").returncode == 0
+    lines = (files.folder / "left.jsonl").read_text(encoding="utf-8").splitlines()
+    assert [json.loads(line) for line in lines] == left
     shown = cli("rejects", "1").stdout
     assert "2 rejected rows of run 1 were mended by a replay" in shown
     assert "kanal replay 1" in shown

@@ -133,10 +133,16 @@ def runs(number: RunNumber = None, job: LogJob = None, run_log: LogUrl = None, j
 def rejects(
     number: RunNumber = None,
     step: Annotated[str | None, typer.Argument(metavar="STEP", help="Only this step's.", show_default=False)] = None,
+    reason: Annotated[str | None, typer.Option(help="Only those of this reason.", show_default=False)] = None,
+    column: Annotated[str | None, typer.Option(help="Only those of this column.", show_default=False)] = None,
     rows: Annotated[int, typer.Option("-n", "--rows", help="How many rejected rows to show.", min=0)] = 10,
     export: Annotated[
         Path | None,
-        typer.Option(metavar="FILE", show_default=False, help="Write all of them to a CSV file."),
+        typer.Option(
+            metavar="FILE",
+            show_default=False,
+            help="Write all of them to a CSV file, or to JSON lines in a .jsonl file.",
+        ),
     ] = None,
     job: LogJob = None,
     run_log: LogUrl = None,
@@ -145,7 +151,7 @@ def rejects(
     """Show the rejected rows of a run, and why they were rejected."""
     from kanal.cli.rejects import rejects as command
 
-    return command(number, step, rows, export, job, run_log, json)
+    return command(number, step, reason, column, rows, export, job, run_log, json)
 
 
 def run_app(arguments: list[str]) -> int:

@@ -152,7 +152,7 @@ def _count(name: str, count: int) -> str:
 
 def rejects_table(groups: Sequence[dict[str, Any]]) -> Table:
     """Rejects by step, column and reason, with a value as example, or what was said of the row."""
-    made = table("step", "column", "reason", "#rows", "~for instance", title="Rejected rows")
+    made = table("step", "column", "reason", "#rows", "#longest", "~for instance", title="Rejected rows")
     for group in groups:
         said = group["message"] if group["reason"] == "refused_by_target" else group["value"]
         made.add_row(
@@ -160,6 +160,7 @@ def rejects_table(groups: Sequence[dict[str, Any]]) -> Table:
             escape(group["column"] or ""),
             group["reason"],
             f"{group['rows']:,}",
+            f"{group['longest']:,}" if group["longest"] is not None else "",
             escape(example(said and said.removeprefix("the target refused the row: "), 60)),
         )
     return made

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import csv
 import json as json_module
+from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
 from rich.console import Console
 from rich.markup import escape
@@ -15,11 +16,14 @@ from kanal.cli.output import console, example, indented, print_json, rejects_tab
 from kanal.cli.run import print_hints
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
+from kanal.core.reasons import Reason
 
 
 def rejects(
     run: int | None,
     step: str | None,
+    reason: str | None,
+    column: str | None,
     rows: int,
     export: Path | None,
     job: Path | None,
@@ -32,7 +36,10 @@ def rejects(
     names = [result.step for result in record.steps]
     if step is not None and step not in names:
         raise KanalError(f'Run {record.run} has no step "{step}"', did_you_mean(step, names))
-    found = log.rejects(record.run, step, None if json or export else rows).to_pylist()
+    if reason is not None and reason not in set(Reason):
+        raise KanalError(f'There is no reason "{reason}"', did_you_mean(reason, [str(known) for known in Reason]))
+    chosen = {"reason": reason, "column": column}
+    found = log.rejects(record.run, step, None if json or export else rows, **chosen).to_pylist()
     for reject in found:
         reject["row"] = json_module.loads(reject["row"])
     if export is not None:
@@ -43,12 +50,15 @@ def rejects(
         print_json(found)
         return 0
     screen = console()
-    groups = log.reject_groups(record.run, step)
+    groups = log.reject_groups(record.run, step, **chosen)
     mended = log.mended(record.run)
     if mended:
         screen.print(f"[dim]{mended:,} rejected rows of run {record.run} were mended by a replay.[/]\n")
     if not groups and mended:
         screen.print(f"[green]✓[/] Run {record.run} of {escape(record.job)} has no other rejects.")
+        return 0
+    if not groups and (step or reason or column):
+        screen.print(f"Run {record.run} of {escape(record.job)} has no such rejects.")
         return 0
     if not groups:
         screen.print(f"[green]✓[/] Run {record.run} of {escape(record.job)} rejected no rows.")
@@ -72,14 +82,26 @@ def _print(screen: Console, reject: dict[str, Any]) -> None:
 
 
 def _export(path: Path, found: list[dict[str, Any]]) -> None:
-    """Write rejects as CSV: what was wrong, then the columns of the source rows."""
+    """Write rejects as JSON lines where the file is called so, else as CSV: what was wrong, then the source's row."""
+    if path.suffix in (".jsonl", ".ndjson"):
+        lines = (json_module.dumps(reject, ensure_ascii=False) + "\n" for reject in found)
+        _write(path, lambda file: file.writelines(lines))
+        return
     columns = list(dict.fromkeys(name for reject in found for name in reject["row"]))
+    heads = ("step", "column", "reason", "value", "message")
+
+    def write(file: IO[str]) -> None:
+        writer = csv.writer(file)
+        writer.writerow([*heads, *columns])
+        for reject in found:
+            writer.writerow([*(reject[name] for name in heads), *(reject["row"].get(name) for name in columns)])
+
+    _write(path, write)
+
+
+def _write(path: Path, content: Callable[[IO[str]], object]) -> None:
     try:
         with path.open("w", newline="", encoding="utf-8") as file:
-            writer = csv.writer(file)
-            writer.writerow(["step", "column", "reason", "value", "message", *columns])
-            for reject in found:
-                head = [reject[name] for name in ("step", "column", "reason", "value", "message")]
-                writer.writerow([*head, *(reject["row"].get(name) for name in columns)])
+            content(file)
     except OSError as error:
         raise KanalError(f"{path} cannot be written: {error.strerror}", "name another file") from None

@@ -87,14 +87,14 @@ def print_run(screen: Console, outcome: Run, log: RunLogStore, path: Path) -> No
             screen.print()
             screen.print(f"{status_text(step.status)}  [bold]{escape(step.step)}[/]")
             screen.print(indented(escape(step.error)))
-    hints = (
-        [(f"kanal rejects {outcome.run} --job {path}", "the rejected rows, each with its reason")] if rejected else []
-    )
+    hints = []
+    if str(outcome.status) != "succeeded":
+        hints.append((f"kanal resume {outcome.run} --job {path}", "go on with it, once the cause is mended"))
+    if rejected:
+        hints.append((f"kanal rejects {outcome.run} --job {path}", "the rejected rows, each with its reason"))
     hints += [(f"kanal order {path}", "what waits for what, and why"), (f"kanal runs --job {path}", "past runs")]
     if str(outcome.status) == "succeeded":
         hints.append((f"kanal run {path}", "run it again"))
-    else:
-        hints.append((f"kanal resume {outcome.run} --job {path}", "go on with it, once the cause is mended"))
     print_hints(screen, hints)
 
 

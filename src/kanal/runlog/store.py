@@ -341,12 +341,14 @@ class RunLogStore:
             for row in rows
         )
 
-    def rejects(self, run: int, step: str | None = None, limit: int | None = None) -> pa.Table:
-        """The rejects of a run that are not mended: step, column, reason, value, message, row (JSON), all text."""
+    def rejects(self, run: int, step: str | None = None, limit: int | None = None, **where: str | None) -> pa.Table:
+        """The rejects of a run that are not mended: step, column, reason, value, message, row (JSON), all text.
+
+        Of one step, reason or column alone where these are given.
+        """
         names = ("step", "column", "reason", "value", "message", "row")
-        statement = sa.select(*(REJECT.c[name] for name in names)).where(_open(run)).order_by(REJECT.c.reject)
-        if step is not None:
-            statement = statement.where(REJECT.c.step == step)
+        chosen = _open(run, step=step, **where)
+        statement = sa.select(*(REJECT.c[name] for name in names)).where(chosen).order_by(REJECT.c.reject)
         with self._begin() as connection:
             rows = connection.execute(statement if limit is None else statement.limit(limit)).all()
         columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
@@ -373,17 +375,21 @@ class RunLogStore:
         with self._begin() as connection:
             return int(connection.execute(statement).scalar() or 0)
 
-    def reject_groups(self, run: int, step: str | None = None) -> list[dict[str, Any]]:
-        """Rejects counted by step, column and reason, most first, each with one message and value as example."""
+    def reject_groups(self, run: int, step: str | None = None, **where: str | None) -> list[dict[str, Any]]:
+        """Rejects counted by step, column and reason, most first: with a message and value as example, and `longest`,
+        the characters of the longest value. Of one step, reason or column alone where these are given."""
         keys = (REJECT.c.step, REJECT.c.column, REJECT.c.reason)
         statement = (
-            sa.select(*keys, sa.func.count().label("rows"), sa.func.min(REJECT.c.reject).label("example"))
-            .where(_open(run))
+            sa.select(
+                *keys,
+                sa.func.count().label("rows"),
+                sa.func.max(sa.func.length(REJECT.c.value)).label("longest"),
+                sa.func.min(REJECT.c.reject).label("example"),
+            )
+            .where(_open(run, step=step, **where))
             .group_by(*keys)
             .order_by(sa.desc("rows"), *keys)
         )
-        if step is not None:
-            statement = statement.where(REJECT.c.step == step)
         with self._begin() as connection:
             groups = [dict(row._mapping) for row in connection.execute(statement)]
             for group in groups:
@@ -394,9 +400,10 @@ class RunLogStore:
         return groups
 
 
-def _open(run: int) -> sa.ColumnElement[bool]:
-    """The rejects of a run that are not mended."""
-    return sa.and_(REJECT.c.run == run, REJECT.c.mended_by.is_(None))
+def _open(run: int, **where: str | None) -> sa.ColumnElement[bool]:
+    """The rejects of a run that are not mended, of one step, reason or column alone where these are given."""
+    given = (REJECT.c[name] == value for name, value in where.items() if value is not None)
+    return sa.and_(REJECT.c.run == run, REJECT.c.mended_by.is_(None), *given)
 
 
 def _step(run: int, step: str) -> sa.Update:
