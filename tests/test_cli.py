@@ -62,6 +62,13 @@ def test_the_demo_and_the_commands_it_names(cli: Cli, tmp_path: Path) -> None:
     assert {("vessels", "skippers"), ("passages_lower", "vessels"), ("toll_by_lock", "passages_upper")} <= waits
 
 
+def test_a_run_is_gone_on_with_from_another_folder(cli: Cli, tmp_path: Path) -> None:
+    assert cli("demo", "a").returncode == 0
+    replayed = cli("replay", "1", "--run-log", f"sqlite:///{tmp_path}/a/kanal-runs.db", "--json")
+    assert replayed.returncode == 0, replayed.stderr
+    assert document(replayed)["run"] == 2
+
+
 @pytest.mark.parametrize(
     ("arguments", "status", "said"),
     [

@@ -68,9 +68,10 @@ def table(*columns: str, title: str | None = None) -> Table:
 
 
 def show(screen: Console, drawn: Table) -> None:
-    """Print a table no wider than the screen: closer columns first, then the one made to be cut is cut."""
+    """Print a table no wider than the screen: the column made to be cut is cut, to 24; then all close up."""
     widths = [_width(screen, column) for column in drawn.columns]
-    gap = 2 if sum(widths) + 2 * (len(widths) - 1) <= screen.width else 1
+    least = sum(min(width, 24) if column.ratio else width for column, width in zip(drawn.columns, widths, strict=True))
+    gap = 2 if least + 2 * (len(widths) - 1) <= screen.width else 1
     drawn.padding = (0, gap, 0, 0)
     spare = screen.width - sum(widths) - gap * (len(widths) - 1)
     for column, width in zip(drawn.columns, widths, strict=True):

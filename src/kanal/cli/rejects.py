@@ -69,7 +69,8 @@ def rejects(
         _print(screen, reject)
     if len(found) < total:
         screen.print(f"\n[dim]{len(found):,} of {total:,} shown; -n shows more, --export FILE writes all.[/]")
-    print_hints(screen, [(f"kanal replay {record.run}", "load them again, once the cause is mended")])
+    where = f" --job {job}" if job else ""
+    print_hints(screen, [(f"kanal replay {record.run}{where}", "load them again, once the cause is mended")])
     return 0
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import signal
 import tomllib
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -73,6 +74,8 @@ def parse_values(texts: list[str]) -> dict[str, Any]:
 
 def print_run(screen: Console, outcome: Run, log: RunLogStore, path: Path) -> None:
     """The table of steps, what was rejected, what failed and why, and what to do next."""
+    with suppress(ValueError):  # as it is found from here
+        path = path.resolve().relative_to(Path.cwd())
     status = status_text(outcome.status)
     screen.print(f"[bold]{escape(outcome.job)}[/]  run {outcome.run}  {status}  in {seconds(outcome.seconds)}")
     screen.print()

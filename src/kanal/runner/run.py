@@ -108,9 +108,8 @@ def run_job(
     given = {"only": only, "parameters": dict(parameters or {}), "batch_rows": batch_rows}
     options = {name: value for name, value in given.items() if value}
     with _planned(job, options) as (plan, log):
-        file, _ = job.located(())
         steps = [(step.name, step.kind) for step in plan.steps]
-        record = log.begin_run(job.job, str(file) if file else None, steps, options)
+        record = log.begin_run(job.job, _file_of(job), steps, options)
         return _Execution(plan, log, record, watcher or Silent()).run()
 
 
@@ -169,10 +168,15 @@ def replay_run(
         _keep_only(plan, list(rejected))
         plan.steps = [plan_of_replay(plan) if isinstance(plan, PipelinePlan) else plan for plan in plan.steps]
         plan.groups = []
-        file, _ = job.located(())
         steps = [(plan.name, plan.kind) for plan in plan.steps]
-        again = log.begin_run(job.job, str(file) if file else None, steps, options | {"replay": record.run})
+        again = log.begin_run(job.job, _file_of(job), steps, options | {"replay": record.run})
         return _Execution(plan, log, again, watcher or Silent(), rejected).run()
+
+
+def _file_of(job: JobDefinition) -> str | None:
+    """The job's file, as it is found from any folder; None for a job made in Python."""
+    file, _ = job.located(())
+    return str(file.resolve()) if file else None
 
 
 @contextmanager
