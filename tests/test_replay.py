@@ -100,3 +100,26 @@ def test_what_cannot_be_loaded_again_is_said(files: Files, cli: Cli) -> None:
     assert sorted(files.rows("new.db", "SELECT n FROM t"), key=str) == [(1,), (None,)]
     assert "no rejected rows that are not mended" in cli("replay", "1").stderr
     assert kanal.Job.read(files.folder / "job.toml").run()["t"].rejects().num_rows == 0
+
+
+@pytest.mark.parametrize("kind", ["postgresql", "mariadb"])
+def test_a_run_log_that_a_team_shares(places: Places, files: Files, cli: Cli, kind: str) -> None:
+    log = places(kind)
+    rows = [("x" * 300, "a\\b\t\u00e9\U0001f600"), (1, "b"), ("%s :x", None)]
+    files.database("old.db", "CREATE TABLE t (n, m text)", t=rows)
+    files.database("new.db", "CREATE TABLE t (n integer, m text NOT NULL)")
+    body = '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\n[pipeline.t.columns]\nm = "m"\nn = '
+    files.job(f'{body}"n"\n[run_log]\nurl = "{log.url}"\n')
+    run = document(cli("run", "job.toml", "--json"))
+    assert (run["run"], run["status"], run["steps"][0]["rejected"]) == (1, "succeeded", 2)
+    found = document(cli("rejects", "--job", "job.toml", "--json"))
+    assert [reject["row"] for reject in found] == [{"n": str(n), "m": m} for n, m in rows if n != 1]
+    assert "300" in cli("rejects", "1", "--run-log", log.url).stdout
+    files.job(f'{body}{{ from = "n", if_bad = "null" }}\n[run_log]\nurl = "{log.url}"\n')
+    again = document(cli("replay", "1", "--run-log", log.url, "--json"))
+    assert (again["run"], again["steps"][0]["inserted"], again["steps"][0]["rejected"]) == (2, 1, 1)
+    assert log.rows("SELECT mended_by FROM kanal_reject WHERE run = 1 ORDER BY reject") == [(2,), (None,)]
+    assert log.rows("SELECT status FROM kanal_run ORDER BY run") == [("succeeded",), ("succeeded",)]
+    assert log.rows("SELECT * FROM kanal_lock") == []
+    assert [run["run"] for run in document(cli("runs", "--job", "job.toml", "--json"))] == [2, 1]
+    assert kanal.Job.read(files.folder / "job.toml").run()["t"].rejects().num_rows == 1

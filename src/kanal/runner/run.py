@@ -119,14 +119,7 @@ def resume_run(job: JobDefinition, number: int | None = None, watcher: Watcher |
     Steps that succeeded are not run again. The run keeps its number, its moment and what it was told. Raises JobError
     where the job is wrong, and KanalError where there is nothing to go on with.
     """
-    log = run_log_of(job)
-    if not log.exists():
-        raise KanalError("There is no run to go on with", "run the job first")
-    log.prepare()
-    log.bury_the_dead()
-    record = log.run(number)
-    if record.job != job.job:
-        raise KanalError(f"Run {record.run} is one of the job {record.job}, not of {job.job}", "name its own job file")
+    record = _past_run(job, number)[1]
     if "replay" in record.options:
         raise KanalError(
             f"Run {record.run} loaded rejects of run {record.options['replay']} again", "replay those that are left"
@@ -148,14 +141,7 @@ def replay_run(
     stay rejected. Rows are added to the target or merged into it, never is anything removed. Raises KanalError where
     there is nothing to load again.
     """
-    log = run_log_of(job)
-    if not log.exists():
-        raise KanalError("There is no run whose rejects could be loaded again", "run the job first")
-    log.prepare()
-    log.bury_the_dead()
-    record = log.run(number)
-    if record.job != job.job:
-        raise KanalError(f"Run {record.run} is one of the job {record.job}, not of {job.job}", "name its own job file")
+    log, record = _past_run(job, number)
     names = [result.step for result in record.steps]
     if step is not None and step not in names:
         raise KanalError(f'Run {record.run} has no step "{step}"', did_you_mean(step, names))
@@ -171,6 +157,19 @@ def replay_run(
         steps = [(plan.name, plan.kind) for plan in plan.steps]
         again = log.begin_run(job.job, _file_of(job), steps, options | {"replay": record.run})
         return _Execution(plan, log, again, watcher or Silent(), rejected).run()
+
+
+def _past_run(job: JobDefinition, number: int | None) -> tuple[RunLogStore, RunRecord]:
+    """A job's run log, and a run of the job in it: the latest or that of a number; raises KanalError for none."""
+    log = run_log_of(job)
+    if not log.exists():
+        raise KanalError(f"There is no run of {job.job} yet", "run the job first")
+    log.prepare()
+    log.bury_the_dead()
+    record = log.run(number)
+    if record.job != job.job:
+        raise KanalError(f"Run {record.run} is one of the job {record.job}, not of {job.job}", "name its own job file")
+    return log, record
 
 
 def _file_of(job: JobDefinition) -> str | None:
