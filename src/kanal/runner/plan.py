@@ -209,6 +209,8 @@ class _Planner:
 
     def _located(self, path: KeyPath, what: str, remedy: str) -> Problem:
         file, line = self.job.located(path)
+        if path[:1] == ("connection",):
+            what = what.removeprefix(f"connection {path[1]}: ")  # which the path says
         return Problem(path, what, remedy, file, line)
 
     @contextmanager
