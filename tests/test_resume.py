@@ -75,7 +75,7 @@ def test_killed_at_any_instant_and_resumed_the_target_is_as_if_undisturbed(
 ) -> None:
     old, new = filled(places, kind)
     key = 'key = "id"' if write == "merge" else ""
-    made = job(files.folder, STEPS.format(commit=commit, write=write, key=key), old=old, new=new)
+    job(files.folder, STEPS.format(commit=commit, write=write, key=key), old=old, new=new)
     chance = random.Random(f"{kind}{write}{commit}")
     process = started(files.folder, "run", "job.toml")
     kills = 0
@@ -102,7 +102,6 @@ def test_killed_at_any_instant_and_resumed_the_target_is_as_if_undisturbed(
         ("first", "succeeded", ROWS), ("second", "succeeded", ROWS)
     ]  # fmt: skip
     assert new.rows("SELECT count(*) FROM kanal_progress") == [(0,)]
-    del made
 
 
 DIES = """

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -57,6 +57,10 @@ class TableInfo:
         exact = [column for column in self.columns if column.name == name]
         same = exact or [column for column in self.columns if column.name.casefold() == name.casefold()]
         return same[0] if len(same) == 1 else None
+
+    def chosen(self, names: Iterable[str]) -> list[ColumnInfo]:
+        """The columns of these names, in their order."""
+        return [column for name in names if (column := self.column(name)) is not None]
 
     @property
     def names(self) -> list[str]:

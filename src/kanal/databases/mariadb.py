@@ -89,10 +89,6 @@ class MariaDB(Database):
             return " ".join(str(original.args[1]).split()) or "lost connection to the server"
         return super().words_of(error)
 
-    def shares_lock_with(self, other: Database, reading: Reading | None = None) -> bool:
-        del other, reading
-        return False
-
     # --- describing ------------------------------------------------------------------------------------------------
 
     def describe(self, schema: str | None, table: str) -> TableInfo:
@@ -191,7 +187,7 @@ class MariaDB(Database):
     def read(self, reading: Reading, within: Load | None = None) -> Iterator[Iterator[SourceBatch]]:
         if not reading.columns:
             reading = replace(reading, columns=(reading.table.names[0],))
-        columns = [column for name in reading.columns if (column := reading.table.column(name)) is not None]
+        columns = reading.table.chosen(reading.columns)
         kinds = [pa.binary() if column.stored == BINARY else pa.string() for column in columns]
         compiled = self.selection(reading).compile(dialect=self.sql_dialect, compile_kwargs={"literal_binds": True})
         connecting = self.connect() if within is None else contextlib.nullcontext(within.connection)

@@ -279,7 +279,7 @@ class PostgreSQL(ArrowDatabase):
                     except (pa.ArrowException, *driver_errors()) as error:
                         raise self.driver_failure(error) from None
 
-            stored = [column.stored for name in names if (column := reading.table.column(name)) is not None]
+            stored = [column.stored for column in reading.table.chosen(names)]
             yield (_source_batch(batch, names, stored) for batch in rebatched(arriving(), reading.batch_rows))
 
     # --- writing ---------------------------------------------------------------------------------------------------

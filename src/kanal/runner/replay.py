@@ -36,7 +36,7 @@ def plan_of_replay(plan: PipelinePlan) -> PipelinePlan:
 def batches_of(plan: PipelinePlan, rejected: Rejected) -> Iterator[SourceBatch]:
     """The rejected rows as the reader gave them, with their numbers; raises KanalError where one lacks a column."""
     size = plan.settings.batch_rows
-    columns = [column for name in plan.reading.columns if (column := plan.reading.table.column(name)) is not None]
+    columns = plan.reading.table.chosen(plan.reading.columns)
     for start in range(0, len(rejected), size):
         part = rejected[start : start + size]
         arrays: dict[str, pa.Array] = {}
