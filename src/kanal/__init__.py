@@ -21,7 +21,9 @@ if TYPE_CHECKING:
     from kanal.definition import RunLog as RunLog
     from kanal.definition import Secret as Secret
     from kanal.definition import Settings as Settings
+    from kanal.definition import Since as Since
     from kanal.definition import Source as Source
+    from kanal.definition import Split as Split
     from kanal.definition import Table as Table
     from kanal.job import Job as Job
     from kanal.runner import Run as Run
@@ -49,7 +51,9 @@ _HOMES = {
             "RunLog",
             "Secret",
             "Settings",
+            "Since",
             "Source",
+            "Split",
             "Table",
         ],
         "kanal.definition",

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, Self
 from kanal.definition.models import JobDefinition
 
 if TYPE_CHECKING:
-    from kanal.runner import Run
+    from kanal.runner import MarkState, Run
 
 
 class Job(JobDefinition):
@@ -39,8 +39,10 @@ class Job(JobDefinition):
     def run(self, **options: Any) -> Run:
         """Run the job.
 
-        Options: `only` (names of steps), `parameters` (other values for some), `batch_rows`. A step that fails does
-        not raise; its result says why. Raises JobError where the job itself is wrong, before any row moves.
+        Options: `only` (names of steps), `parameters` (other values for some), `batch_rows`, `workers` (steps at once);
+        for pipelines that load what is new, `since` and `until` (a range of change values) or `everything`. A step
+        that fails does not raise; its result says why. Raises JobError where the job itself is wrong, before any row
+        moves.
         """
         from kanal.runner import run_job
 
@@ -54,6 +56,18 @@ class Job(JobDefinition):
         from kanal.runner import resume_run
 
         return resume_run(self, run)
+
+    def marks(self) -> list[MarkState]:
+        """The marks of the steps that load only what is new: up to which change value each has come."""
+        from kanal.runner import marks_of
+
+        return marks_of(self)
+
+    def set_mark(self, step: str, value: object) -> None:
+        """Set the mark of a step, from which its next run goes on; None takes it away, so that all rows are new."""
+        from kanal.runner import set_mark
+
+        set_mark(self, step, value)
 
     def replay(self, run: int | None = None, step: str | None = None) -> Run:
         """Load the rejected rows of a run again, and only those, through the job as it is now; a run of its own.

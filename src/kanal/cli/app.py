@@ -30,6 +30,12 @@ LogJob = Annotated[
     typer.Option("--job", metavar="FILE", help="Take the run log that this job names.", show_default=False),
 ]
 LogUrl = Annotated[str | None, typer.Option("--run-log", metavar="URL", help="Take this run log.", show_default=False)]
+Events = Annotated[
+    Path | None,
+    typer.Option(
+        metavar="FILE", show_default=False, help="Append what happens to a file, a line of JSON an event; - is stderr."
+    ),
+]
 SetValues = Annotated[
     list[str] | None,
     typer.Option(
@@ -90,21 +96,58 @@ def run(
     batch_rows: Annotated[
         int | None, typer.Option(help="Rows a batch, for all pipelines.", min=1, show_default=False)
     ] = None,
+    workers: Annotated[
+        int | None, typer.Option(help="Steps that may run at once.", min=1, max=64, show_default=False)
+    ] = None,
+    since: Annotated[
+        str | None,
+        typer.Option(
+            metavar="VALUE", show_default=False, help="Take change values from this on, whatever the marks say."
+        ),
+    ] = None,
+    until: Annotated[
+        str | None,
+        typer.Option(
+            metavar="VALUE", show_default=False, help="Take change values before this only; marks stay where they are."
+        ),
+    ] = None,
+    everything: Annotated[bool, typer.Option("--all", help="Take all rows, whatever the marks say.")] = False,
     set_values: SetValues = None,
+    events: Events = None,
     json: Json = False,
 ) -> int:
     """Run a job and show what became of every row."""
     from kanal.cli.run import run as command
 
-    return command(job, only, batch_rows, set_values, json)
+    options: dict[str, object] = {"only": only, "batch_rows": batch_rows, "workers": workers}
+    options |= {"since": since, "until": until, "everything": everything}
+    return command(job, options, set_values or [], events, json)
 
 
 @app.command()
-def resume(number: RunNumber = None, job: LogJob = None, run_log: LogUrl = None, json: Json = False) -> int:
+def resume(
+    number: RunNumber = None, job: LogJob = None, run_log: LogUrl = None, events: Events = None, json: Json = False
+) -> int:
     """Go on with a run that failed, was stopped or died; what has succeeded is not run again."""
     from kanal.cli.resume import resume as command
 
-    return command(number, job, run_log, json)
+    return command(number, job, run_log, events, json)
+
+
+@app.command()
+def marks(
+    job: JobFile,
+    step: Annotated[str | None, typer.Argument(metavar="STEP", help="Only this step's.", show_default=False)] = None,
+    value: Annotated[
+        str | None, typer.Option("--set", metavar="VALUE", help="Set the step's mark to this.", show_default=False)
+    ] = None,
+    clear: Annotated[bool, typer.Option("--clear", help="Take the step's mark away.")] = False,
+    json: Json = False,
+) -> int:
+    """Show up to where steps that load only what is new have come, or set that."""
+    from kanal.cli.marks import marks as command
+
+    return command(job, step, value, clear, json)
 
 
 @app.command()
@@ -113,12 +156,13 @@ def replay(
     step: Annotated[str | None, typer.Argument(metavar="STEP", help="Only this step's.", show_default=False)] = None,
     job: LogJob = None,
     run_log: LogUrl = None,
+    events: Events = None,
     json: Json = False,
 ) -> int:
     """Load the rejected rows of a run again, and only those, after the cause was mended."""
     from kanal.cli.replay import replay as command
 
-    return command(number, step, job, run_log, json)
+    return command(number, step, job, run_log, events, json)
 
 
 @app.command()

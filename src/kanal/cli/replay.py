@@ -11,11 +11,13 @@ from kanal.job import Job
 from kanal.runner import replay_run, run_document, run_log_of
 
 
-def replay(number: int | None, step: str | None, job: Path | None, run_log: str | None, json: bool) -> int:
+def replay(
+    number: int | None, step: str | None, job: Path | None, run_log: str | None, events: Path | None, json: bool
+) -> int:
     """Load rejected rows again and print the log of it; the exit status."""
     path, number = job_file_of(number, job, run_log)
     definition = Job.read(path)
-    outcome = watched(json, lambda watcher: replay_run(definition, number, step, watcher))
+    outcome = watched(json, events, lambda watcher: replay_run(definition, number, step, watcher))
     if json:
         print_json(run_document(outcome))
         return exit_status(outcome)

@@ -12,11 +12,11 @@ from kanal.job import Job
 from kanal.runner import resume_run, run_document, run_log_of
 
 
-def resume(number: int | None, job: Path | None, run_log: str | None, json: bool) -> int:
+def resume(number: int | None, job: Path | None, run_log: str | None, events: Path | None, json: bool) -> int:
     """Go on with a run and print the log of it; the exit status."""
     path, number = job_file_of(number, job, run_log)
     definition = Job.read(path)
-    outcome = watched(json, lambda watcher: resume_run(definition, number, watcher))
+    outcome = watched(json, events, lambda watcher: resume_run(definition, number, watcher))
     if json:
         print_json(run_document(outcome))
     else:

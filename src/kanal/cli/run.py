@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import signal
+import logging
 import tomllib
-from collections.abc import Callable
-from contextlib import suppress
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -28,12 +28,13 @@ from kanal.core.errors import KanalError
 from kanal.job import Job
 from kanal.runlog import RunLogStore
 from kanal.runner import Run, Watcher, run_document, run_job, run_log_of
+from kanal.runner.events import JsonLines
 
 
-def run(path: Path, only: list[str] | None, batch_rows: int | None, values: list[str] | None, json: bool) -> int:
+def run(path: Path, options: dict[str, Any], values: list[str], events: Path | None, json: bool) -> int:
     """Run the job of a file and print the log of it; the exit status."""
     job = Job.read(path)
-    outcome = run_shown(job, json, only=only, batch_rows=batch_rows, parameters=parse_values(values or []))
+    outcome = run_shown(job, json, events, parameters=parse_values(values), **options)
     if json:
         print_json(run_document(outcome))
     else:
@@ -41,16 +42,37 @@ def run(path: Path, only: list[str] | None, batch_rows: int | None, values: list
     return exit_status(outcome)
 
 
-def run_shown(job: Job, quiet: bool, **options: Any) -> Run:
+def run_shown(job: Job, quiet: bool, events: Path | None = None, **options: Any) -> Run:
     """Run a job with its progress on the terminal."""
-    return watched(quiet, lambda watcher: run_job(job, watcher=watcher, **options))
+    return watched(quiet, events, lambda watcher: run_job(job, watcher=watcher, **options))
 
 
-def watched(quiet: bool, running: Callable[[Watcher], Run]) -> Run:
-    """What a run gives, its progress shown on the terminal meanwhile; SIGTERM stops it as Ctrl-C does."""
-    signal.signal(signal.SIGTERM, signal.default_int_handler)
-    with shown_progress(quiet) as watcher:
+def watched(quiet: bool, events: Path | None, running: Callable[[Watcher], Run]) -> Run:
+    """What a run gives, its progress shown on the terminal meanwhile, and its events written if that is wanted."""
+    with _writing_events(events), shown_progress(quiet) as watcher:
         return running(watcher)
+
+
+@contextmanager
+def _writing_events(path: Path | None) -> Iterator[None]:
+    """While it lasts, events are appended to a file as lines of JSON; `-` is standard error."""
+    if path is None:
+        yield
+        return
+    try:
+        to_stderr = str(path) == "-"
+        handler = logging.StreamHandler() if to_stderr else logging.FileHandler(path, encoding="utf-8")
+    except OSError as error:
+        raise KanalError(f"{path} cannot be written: {error.strerror}", "name another file for --events") from None
+    handler.setFormatter(JsonLines())
+    logger = logging.getLogger("kanal")
+    logger.addHandler(handler)
+    logger.setLevel(logging.INFO)
+    try:
+        yield
+    finally:
+        logger.removeHandler(handler)
+        handler.close()
 
 
 def exit_status(outcome: Run) -> int:

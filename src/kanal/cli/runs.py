@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
 
 from rich.markup import escape
+from rich.table import Table
 
 from kanal.cli.log import find_run_log
 from kanal.cli.output import (
@@ -21,8 +24,19 @@ from kanal.cli.output import (
     tally_table,
 )
 from kanal.core.tally import Tally
-from kanal.runlog import RunRecord
+from kanal.runlog import RunLogStore, RunRecord, StepRecord, Usual
 from kanal.runner import run_document
+
+
+def _more(log: RunLogStore, record: RunRecord) -> dict[str, Any]:
+    """Where the time went, and what is usual, by step."""
+    times, usual = log.times(record.run), log.usual(record)
+    names = ("reading", "computing", "writing")
+    return {
+        "times": {step: dict(zip(names, parts, strict=True)) for step, parts in times.items()},
+        "usual": {step: vars(known) for step, known in usual.items()},
+        "far_fewer_rows": [step.step for step in record.steps if fewer_than_usual(step, usual)],
+    }
 
 
 def runs(run: int | None, job: Path | None, run_log: str | None, json: bool) -> int:
@@ -53,7 +67,7 @@ def runs(run: int | None, job: Path | None, run_log: str | None, json: bool) -> 
         return 0
     record = log.run(run)
     if json:
-        print_json(run_document(record))
+        print_json(run_document(record) | _more(log, record))
         return 0
     screen.print(
         f"[bold]{escape(record.job)}[/]  run {record.run}  {status_text(record.status)}  "
@@ -61,6 +75,16 @@ def runs(run: int | None, job: Path | None, run_log: str | None, json: bool) -> 
     )
     show(screen, tally_table((s.step, s.status, s.tally, s.seconds) for s in record.steps))
     print_notes(screen, record.steps)
+    times, usual = log.times(record.run), log.usual(record)
+    if times:
+        screen.print()
+        show(screen, _times_table(record, times, usual))
+    for step in record.steps:
+        if fewer_than_usual(step, usual):
+            screen.print(
+                f"\n[yellow]![/] [bold]{escape(step.step)}[/] read {step.tally.read:,} rows, far fewer than the "
+                f"{usual[step.step].read:,.0f} that are usual: is its source complete?"
+            )
     groups = log.reject_groups(record.run)
     if groups:
         screen.print()
@@ -70,6 +94,33 @@ def runs(run: int | None, job: Path | None, run_log: str | None, json: bool) -> 
             screen.print(f"\n{status_text(step.status)}  [bold]{escape(step.step)}[/]")
             screen.print(indented(escape(step.error)))
     return 0
+
+
+def fewer_than_usual(step: StepRecord, usual: Mapping[str, Usual]) -> bool:
+    """True for a step that read fewer than half of the rows that are usual, as far as three runs can tell."""
+    known = usual.get(step.step)
+    return known is not None and known.runs >= 3 and step.status == "succeeded" and 2 * step.tally.read < known.read
+
+
+def _times_table(
+    record: RunRecord, times: Mapping[str, tuple[float, float, float]], usual: Mapping[str, Usual]
+) -> Table:
+    """Where the time of each step went, and what is usual."""
+    title = "Where the time went (usually: the median of earlier runs)"
+    drawn = table("~step", "#reading", "#computing", "#writing", "#time", "#usually", "#rows", "#usually", title=title)
+    for step in record.steps:
+        parts = times.get(step.step, (0.0, 0.0, 0.0))
+        known = usual.get(step.step)
+        rows = f"[yellow]{step.tally.read:,}[/]" if fewer_than_usual(step, usual) else number(step.tally.read)
+        drawn.add_row(
+            escape(step.step),
+            *(seconds(part) if step.step in times else "" for part in parts),
+            seconds(step.seconds),
+            seconds(known.seconds) if known else "",
+            rows,
+            f"{known.read:,.0f}" if known else "",
+        )
+    return drawn
 
 
 def _total(record: RunRecord) -> Tally:

@@ -37,6 +37,8 @@ class SourceBatch:
     rows: int
     columns: dict[str, pa.Array]
     strays: dict[str, Strays] = field(default_factory=dict)
+    #: Seconds that reading it took.
+    seconds: float = 0.0
 
     def take(self, rows: np.ndarray[tuple[int], np.dtype[np.intp]]) -> SourceBatch:
         """The batch with those rows alone (ascending positions)."""

@@ -8,7 +8,7 @@ from __future__ import annotations
 import contextlib
 import operator
 import re
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar
@@ -82,10 +82,24 @@ class RowsRefused(KanalError):
 
 
 @dataclass(frozen=True)
+class Window:
+    """A range of a column's values: from `low` on, and less than `high`, where these are given.
+
+    `with_null`: rows without a value belong to it too. SQLite may give more rows than these, but never fewer.
+    """
+
+    column: str
+    low: Any = None
+    high: Any = None
+    with_null: bool = False
+
+
+@dataclass(frozen=True)
 class Reading:
     """What to read: a table or a query, which columns, in which order, how many rows, how many a batch.
 
-    `conditions` are comparisons that the source's rows must meet, all of them.
+    `conditions` are comparisons that the source's rows must meet, all of them. `last` holds values of the columns of
+    `order_by`: only rows that come after these are read; with `up_to_last`, only the others.
     """
 
     table: TableInfo
@@ -95,6 +109,26 @@ class Reading:
     order_by: tuple[str, ...] = ()
     limit: int | None = None
     conditions: tuple[Comparison, ...] = ()
+    windows: tuple[Window, ...] = ()
+    last: tuple[int | str, ...] = ()
+    up_to_last: bool = False
+
+
+class Breaker:
+    """Breaks off, from another thread, what is under way in a database."""
+
+    def __init__(self) -> None:
+        self._ways: list[Callable[[], object]] = []
+
+    def add(self, way: Callable[[], object]) -> None:
+        """Be told how something that begins is broken off."""
+        self._ways.append(way)
+
+    def __call__(self) -> None:
+        """Break off all of it."""
+        for way in self._ways:
+            with contextlib.suppress(Exception):  # it may have ended by itself
+                way()
 
 
 def row_column(columns: Sequence[str]) -> str:
@@ -234,6 +268,8 @@ class Database:
     extra: ClassVar[str] = "the driver's package"
     #: True where rows of other tables may refer to rows that are missing, as long as they are there at the commit.
     defers_references: ClassVar[bool] = False
+    #: True where several connections can read a table side by side in one snapshot.
+    splits: ClassVar[bool] = False
 
     #: Whether connections are kept for the next use. Here none is, so that nothing temporary outlives it.
     pooling: ClassVar[dict[str, Any]] = {"poolclass": sa.NullPool}
@@ -313,6 +349,11 @@ class Database:
         del other, reading
         return False
 
+    @property
+    def lock(self) -> Any:
+        """What is locked as a whole, so that many may read it or one write it; None where rows are."""
+        return None
+
     def dispose(self) -> None:
         """Close what is open."""
         if "engine" in self.__dict__:
@@ -387,6 +428,8 @@ class Database:
     def forget_names(self) -> None:
         """Ask anew for tables when they are next wanted, since some were made."""
         self._names_of.clear()
+        if "_inspector" in self.__dict__:
+            self._inspector.clear_cache()
 
     @cached_property
     def _names_of(self) -> dict[str | None, tuple[list[str], list[str]]]:
@@ -521,9 +564,37 @@ class Database:
         statement = sa.select(*(self.delivered(reading.table, source.c[name]) for name in reading.columns))
         for name, comparison, value in reading.conditions:
             statement = statement.where(_COMPARISONS[comparison](source.c[name], value))
+        for window in reading.windows:
+            statement = statement.where(self._within(source.c[window.column], window))
+        if reading.last:
+            beyond = _beyond([source.c[name] for name in reading.order_by], reading.last)
+            statement = statement.where(sa.not_(beyond) if reading.up_to_last else beyond)
         if reading.order_by:
             statement = statement.order_by(*(source.c[name] for name in reading.order_by))
         return statement if reading.limit is None else statement.limit(reading.limit)
+
+    def _within(self, column: sa.ColumnElement[Any], window: Window) -> sa.ColumnElement[bool]:
+        parts = [column >= self.comparable(window.low)] if window.low is not None else []
+        parts += [column < self.comparable(window.high)] if window.high is not None else []
+        inside = sa.and_(sa.true(), *parts)
+        return sa.or_(inside, column.is_(None)) if window.with_null else inside
+
+    def comparable(self, value: Any) -> Any:
+        """A value as it is compared with a column's."""
+        return value
+
+    @contextlib.contextmanager
+    def snapshot(self, table: TableInfo, count: int) -> Iterator[list[Any]]:
+        """So many connections for `read` that see one and the same state of a table."""
+        raise NotImplementedError
+        yield
+
+    def bounds(self, table: TableInfo, column: str) -> tuple[Any, Any]:
+        """The least and the greatest value of a column; None in a table without any."""
+        place = self.sa_table(table)
+        query = sa.select(sa.func.min(place.c[column]), sa.func.max(place.c[column]))
+        with self.errors(), self.connect() as connection:
+            return tuple(connection.execute(query).one())
 
     def delivered(self, table: TableInfo, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
         """A column as it is selected, where the driver would not deliver it as it should be."""
@@ -531,8 +602,14 @@ class Database:
         return column
 
     @contextlib.contextmanager
-    def read(self, reading: Reading, within: Load | None = None) -> Iterator[Iterator[SourceBatch]]:
-        """Batches of a table's or query's rows, in one consistent snapshot; as a transaction sees them, if given."""
+    def read(
+        self, reading: Reading, within: Load | None = None, breaker: Breaker | None = None, connection: Any = None
+    ) -> Iterator[Iterator[SourceBatch]]:
+        """Batches of a table's or query's rows, in one consistent snapshot; as a transaction sees them, if given.
+
+        By one of the connections of `snapshot`, if given. `breaker` is told how to break it off.
+        """
+        del connection, breaker
         types = {column.name: column.stored for column in reading.table.columns}
         connecting = self.connect() if within is None else contextlib.nullcontext(within.connection)
         with self.errors(), connecting as connection:
@@ -582,13 +659,24 @@ class Database:
 
     def run_command(self, sql: str) -> int:
         """Run the statements of a command in one transaction; the number of rows that they changed."""
-        with self.errors(), self.engine.begin() as connection:
-            return _run_text(connection, sql)
+        with self.load() as load:
+            rows = load.run_sql(sql)
+            load.commit()
+            return rows
 
 
 def _run_text(connection: sa.Connection, sql: str) -> int:
     """Run SQL of the job's own, in which a % is one; the number of rows that it changed."""
     return max(0, connection.exec_driver_sql(sql, execution_options=AS_IT_IS).rowcount)
+
+
+def _beyond(columns: Sequence[Any], last: Sequence[int | str]) -> sa.ColumnElement[bool]:
+    """The condition that columns, taken together, come after these values in their order."""
+    ways = []
+    for place, (column, value) in enumerate(zip(columns, last, strict=True)):
+        same = [before == known for before, known in zip(columns[:place], last, strict=False)]
+        ways.append(sa.and_(*same, column > value))
+    return sa.or_(*ways)
 
 
 def _array(values: Sequence[Any], sql_type: SqlType) -> pa.Array:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import datetime as dt
 import re
 import warnings
 from collections.abc import Iterator, Sequence
@@ -36,7 +37,7 @@ from kanal.core.types import (
     SqlType,
     decimal,
 )
-from kanal.databases.base import Database, DatabaseError, Load, Reading, RowsRefused, row_column
+from kanal.databases.base import Breaker, Database, DatabaseError, Load, Reading, RowsRefused, row_column
 from kanal.databases.description import ColumnInfo, TableInfo
 from kanal.databases.mariadb_rows import row_batches
 from kanal.databases.text_rows import as_text, text_rows
@@ -65,6 +66,7 @@ class MariaDB(Database):
     """A database of a MariaDB or MySQL server."""
 
     extra = "kanal[mariadb]"
+    splits = True
     pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
     sql_dialect = dialect.dialect(paramstyle="named")
 
@@ -184,15 +186,20 @@ class MariaDB(Database):
         return column
 
     @contextlib.contextmanager
-    def read(self, reading: Reading, within: Load | None = None) -> Iterator[Iterator[SourceBatch]]:
+    def read(
+        self, reading: Reading, within: Load | None = None, breaker: Breaker | None = None, connection: Any = None
+    ) -> Iterator[Iterator[SourceBatch]]:
         if not reading.columns:
             reading = replace(reading, columns=(reading.table.names[0],))
         columns = reading.table.chosen(reading.columns)
         kinds = [pa.binary() if column.stored == BINARY else pa.string() for column in columns]
         compiled = self.selection(reading).compile(dialect=self.sql_dialect, compile_kwargs={"literal_binds": True})
-        connecting = self.connect() if within is None else contextlib.nullcontext(within.connection)
-        with connecting as connection:
-            driver: Any = connection.connection.driver_connection
+        given = connection if within is None else within.connection
+        connecting = self.connect() if given is None else contextlib.nullcontext(given)
+        with connecting as connected:
+            driver: Any = connected.connection.driver_connection
+            if breaker is not None:
+                breaker.add(lambda: self.kill_query(driver))
 
             def batches() -> Iterator[SourceBatch]:
                 try:
@@ -209,7 +216,32 @@ class MariaDB(Database):
                     # The rest is not wanted: rather than read it all, the connection is given up.
                     result.unbuffered_active = False
                     driver._force_close()
-                    connection.invalidate()
+                    connected.invalidate()
+
+    @contextlib.contextmanager
+    def snapshot(self, table: TableInfo, count: int) -> Iterator[list[Any]]:
+        name = self.sql_dialect.identifier_preparer.format_table(self.sa_table(table))
+        with contextlib.ExitStack() as stack:
+            first = stack.enter_context(self.connect())
+            connections = [stack.enter_context(self.connect()) for _ in range(count)]
+            with self.errors():
+                # While nobody can write to the table, all begin to look at it.
+                first.exec_driver_sql(f"LOCK TABLES {name.replace('%', '%%')} READ")
+                for connection in connections:
+                    connection.exec_driver_sql("START TRANSACTION WITH CONSISTENT SNAPSHOT")
+                first.exec_driver_sql("UNLOCK TABLES")
+            yield connections
+
+    def comparable(self, value: Any) -> Any:
+        # The session's time zone is UTC; a zone in a text is not understood.
+        if isinstance(value, dt.datetime) and value.tzinfo is not None:
+            return value.astimezone(dt.UTC).replace(tzinfo=None)
+        return value
+
+    def kill_query(self, driver: Any) -> None:
+        """Break off what a connection of the driver is doing, by way of another."""
+        with self.engine.connect() as other:
+            other.exec_driver_sql(f"KILL QUERY {int(driver.thread_id())}")
 
     def new_load(self) -> Load:
         return MariaDBLoad(self)
@@ -323,8 +355,8 @@ class MariaDBLoad(Load):
         super().close()
 
     def cancel(self) -> None:
-        with contextlib.suppress(exc.SQLAlchemyError), self.database.engine.connect() as other:
-            other.exec_driver_sql(f"KILL QUERY {int(self._driver.thread_id())}")
+        with contextlib.suppress(exc.SQLAlchemyError):
+            self.database.kill_query(self._driver)
 
 
 class _Lines:

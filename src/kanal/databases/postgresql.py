@@ -22,7 +22,7 @@ from kanal.core.frame import SourceBatch, Strays
 from kanal.core.reasons import Reason
 from kanal.core.types import TEXT, WIDE_DECIMAL, Family, SqlType, parse_type
 from kanal.databases.arrow import ArrowDatabase, driver_errors
-from kanal.databases.base import Database, DatabaseError, Load, Reading, RowsRefused, row_column
+from kanal.databases.base import Breaker, Database, DatabaseError, Load, Reading, RowsRefused, row_column
 from kanal.databases.batches import rebatched
 from kanal.databases.copy_binary import MAX_DIGITS, binary_rows, takes
 from kanal.databases.description import ColumnInfo, TableInfo
@@ -87,6 +87,7 @@ class PostgreSQL(ArrowDatabase):
     """A PostgreSQL database."""
 
     extra = "kanal[postgresql]"
+    splits = True
     pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
     sql_dialect = dialect.dialect(paramstyle="named")  # type: ignore[no-untyped-call]
 
@@ -138,9 +139,7 @@ class PostgreSQL(ArrowDatabase):
             connection = adbc_driver_postgresql.dbapi.connect(
                 url.render_as_string(hide_password=False), autocommit=True
             )
-            with connection.cursor() as cursor:
-                cursor.adbc_statement.set_sql_query("SET TimeZone = 'UTC'; SET IntervalStyle = 'iso_8601'")
-                cursor.adbc_statement.execute_update()
+            _tell(connection, "SET TimeZone = 'UTC'; SET IntervalStyle = 'iso_8601'")
         except driver_errors() as error:
             raise self.driver_failure(error) from None
         return connection
@@ -257,7 +256,9 @@ class PostgreSQL(ArrowDatabase):
         return column
 
     @contextlib.contextmanager
-    def read(self, reading: Reading, within: Load | None = None) -> Iterator[Iterator[SourceBatch]]:
+    def read(
+        self, reading: Reading, within: Load | None = None, breaker: Breaker | None = None, connection: Any = None
+    ) -> Iterator[Iterator[SourceBatch]]:
         if not reading.columns:
             reading = replace(reading, columns=(reading.table.names[0],))
         if within is not None:
@@ -265,7 +266,10 @@ class PostgreSQL(ArrowDatabase):
                 yield batches
             return
         names = list(reading.columns)
-        with self.arrow() as connection, connection.cursor() as cursor:
+        connecting = self.arrow() if connection is None else contextlib.nullcontext(connection)
+        with connecting as connected, connected.cursor() as cursor:
+            if breaker is not None:
+                breaker.add(cursor.adbc_cancel)
             cursor.adbc_statement.set_options(**{"adbc.postgresql.batch_size_hint_bytes": str(_BATCH_BYTES)})
             cursor.execute(self.compiled(self.selection(reading)))
             reader = cursor.fetch_record_batch()
@@ -282,6 +286,22 @@ class PostgreSQL(ArrowDatabase):
             stored = [column.stored for column in reading.table.chosen(names)]
             yield (_source_batch(batch, names, stored) for batch in rebatched(arriving(), reading.batch_rows))
 
+    @contextlib.contextmanager
+    def snapshot(self, table: TableInfo, count: int) -> Iterator[list[Any]]:
+        begin = "BEGIN TRANSACTION ISOLATION LEVEL REPEATABLE READ READ ONLY"
+        with contextlib.ExitStack() as stack:
+            connections = [stack.enter_context(self.arrow()) for _ in range(count)]
+            _tell(connections[0], begin)
+            with connections[0].cursor() as cursor:
+                cursor.execute("SELECT pg_export_snapshot()")
+                name = cursor.fetchall()[0][0]
+            for connection in connections[1:]:
+                _tell(connection, begin)
+                _tell(connection, f"SET TRANSACTION SNAPSHOT '{name}'")
+            yield connections
+            for connection in connections:
+                _tell(connection, "COMMIT")
+
     # --- writing ---------------------------------------------------------------------------------------------------
 
     def new_load(self) -> Load:
@@ -292,6 +312,13 @@ class PostgreSQL(ArrowDatabase):
 _IDLE_SECONDS = 30
 #: Bytes that the driver gathers before it hands rows on.
 _BATCH_BYTES = 8 * 1024 * 1024
+
+
+def _tell(connection: Any, sql: str) -> None:
+    """Run a statement of the driver's connection that gives no rows."""
+    with connection.cursor() as cursor:
+        cursor.adbc_statement.set_sql_query(sql)
+        cursor.adbc_statement.execute_update()
 
 
 def refuses(sqlstate: str) -> bool:

@@ -1,12 +1,14 @@
-"""Keeps in a target database, in the transaction of the rows themselves, which steps of a run it has committed.
+"""Keeps in a target database, in the transaction of the rows themselves, how far a run's steps have been committed.
 
-Whoever goes on with a run that died can so tell a step that was committed from one that was not.
+Whoever goes on with a run that died can so tell what was committed from what was not.
 """
 
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
 
 import sqlalchemy as sa
 
@@ -14,13 +16,28 @@ from kanal.core.errors import KanalError
 from kanal.core.tally import Tally
 from kanal.databases.base import Database, Load
 
+_LONGEST = 4000
 TABLE = sa.Table(
     "kanal_progress",
     sa.MetaData(),
     sa.Column("token", sa.String(36), primary_key=True),
     sa.Column("step", sa.String(200), primary_key=True),
-    sa.Column("tally", sa.String(2000)),
+    sa.Column("progress", sa.String(_LONGEST)),
 )
+
+
+@dataclass(frozen=True)
+class Progress:
+    """What of a step is committed: its counts, its batches, the source's key of the last row, and if that was all.
+
+    `greatest` is the greatest change value, as text, of a step that loads what is new.
+    """
+
+    tally: Tally
+    batches: int = 0
+    last: Sequence[Any] = ()
+    done: bool = False
+    greatest: str | None = None
 
 
 def is_ready(database: Database) -> bool:
@@ -30,29 +47,43 @@ def is_ready(database: Database) -> bool:
 
 def make_ready(database: Database) -> None:
     """Make the table where it is missing; raises KanalError where that is not allowed."""
-    if not is_ready(database):
-        database.run_command(
-            f"CREATE TABLE {TABLE.name} (token varchar(36) NOT NULL, step varchar(200) NOT NULL, tally varchar(2000), "
-            "PRIMARY KEY (token, step))"
-        )
+    make_table(database, TABLE)
+
+
+def make_table(database: Database, table: sa.Table) -> None:
+    """Make a table of Kanal's own where it is missing; raises KanalError where that is not allowed."""
+    if table.name not in database.table_names():
+        definition = sa.schema.CreateTable(table).compile(dialect=database.engine.dialect)
+        database.run_command(str(definition))
         database.forget_names()
         database.table_names()  # now, and not while a load is under way
 
 
-def record(load: Load, token: str, steps: Mapping[str, Tally]) -> None:
-    """Record, within a load's transaction, that steps are committed with it, and their counts."""
-    for step, tally in steps.items():
-        load.execute(TABLE.insert().values(token=token, step=step[:200], tally=json.dumps(vars(tally))))
+def record(load: Load, done: Progress, token: str, step: str) -> None:
+    """Record, within a load's transaction, how far a step is committed with it."""
+    content = {"tally": vars(done.tally), "batches": done.batches, "last": list(done.last), "done": done.done}
+    content["greatest"] = done.greatest
+    text = json.dumps(content)
+    if len(text) > _LONGEST:
+        raise KanalError(
+            f"the key of the last row of a batch is too long to be kept ({len(text):,} characters with the counts)",
+            'order the source by a shorter key, or set commit = "step"',
+        )
+    load.execute(TABLE.delete().where(TABLE.c.token == token, TABLE.c.step == step[:200]))
+    load.execute(TABLE.insert().values(token=token, step=step[:200], progress=text))
 
 
-def recorded(database: Database, token: str, step: str) -> Tally | None:
-    """The counts of a step that was committed; None for one that was not."""
+def recorded(database: Database, token: str, step: str) -> Progress | None:
+    """How far a step was committed; None where nothing of it was."""
     if not is_ready(database):
         return None
     with database.load() as load:
-        query = sa.select(TABLE.c.tally).where(TABLE.c.token == token, TABLE.c.step == step[:200])
+        query = sa.select(TABLE.c.progress).where(TABLE.c.token == token, TABLE.c.step == step[:200])
         found = load.scalar(query)
-    return None if found is None else Tally(**json.loads(found))
+    if found is None:
+        return None
+    content = json.loads(found)
+    return Progress(**content | {"tally": Tally(**content["tally"])})
 
 
 def forget(database: Database, token: str) -> None:

@@ -7,6 +7,7 @@ read in one type and the values of other types beside it, as text.
 from __future__ import annotations
 
 import contextlib
+import datetime as dt
 import json
 import re
 import sqlite3
@@ -31,7 +32,7 @@ from kanal.core.frame import SourceBatch, Strays
 from kanal.core.reasons import Reason
 from kanal.core.types import BIGINT, BINARY, DOUBLE, TEXT, Family, SqlType, parse_type
 from kanal.databases.arrow import ArrowDatabase, driver_errors
-from kanal.databases.base import Database, DatabaseError, Load, Reading, RowsRefused, row_column
+from kanal.databases.base import Breaker, Database, DatabaseError, Load, Reading, RowsRefused, Window, row_column
 from kanal.databases.description import ColumnInfo, ForeignKey, TableInfo
 
 #: By family, where a value of a column {c} is one of its type, that value, and one to show the driver its type;
@@ -197,6 +198,10 @@ class SQLite(ArrowDatabase):
         text = re.sub(r"\s*query was: .*$", "", text)
         return re.sub(r"^(?:[Ff]ailed to \w+(?: \w+)*: )+", "", text)
 
+    @property
+    def lock(self) -> Any:
+        return self.path.resolve()
+
     def shares_lock_with(self, other: Database, reading: Reading | None = None) -> bool:
         return isinstance(other, SQLite) and self.path.resolve() == other.path.resolve()
 
@@ -305,12 +310,17 @@ class SQLite(ArrowDatabase):
     # --- reading ---------------------------------------------------------------------------------------------------
 
     @contextlib.contextmanager
-    def read(self, reading: Reading, within: Load | None = None) -> Iterator[Iterator[SourceBatch]]:
+    def read(
+        self, reading: Reading, within: Load | None = None, breaker: Breaker | None = None, connection: Any = None
+    ) -> Iterator[Iterator[SourceBatch]]:
+        del connection
         stored = {column.name: column.stored for column in reading.table.columns}
         names = list(reading.columns) or [reading.table.names[0]]
         statement = self._typed_select(reading, names, stored)
         connecting = self.arrow() if within is None else contextlib.nullcontext(cast(SQLiteLoad, within).arrow)
-        with connecting as connection, connection.cursor() as cursor:
+        with connecting as connected, connected.cursor() as cursor:
+            if breaker is not None:
+                breaker.add(cursor.adbc_cancel)
             cursor.adbc_statement.set_options(**{"adbc.sqlite.query.batch_rows": str(reading.batch_rows)})
             cursor.execute(statement)
             reader = cursor.fetch_record_batch()
@@ -362,7 +372,12 @@ class SQLite(ArrowDatabase):
         order = f" ORDER BY {', '.join(quote(name) for name in reading.order_by)}" if reading.order_by else ""
         # Without a LIMIT, SQLite may drop the order of an inner SELECT.
         limit = f" LIMIT {-1 if reading.limit is None else reading.limit}" if order or reading.limit is not None else ""
-        inner = f"SELECT {', '.join(parts)} FROM {source} AS q{order}{limit}"
+        conditions = [_window_condition(window) for window in reading.windows]
+        if reading.last:
+            beyond = _beyond([quote(name) for name in reading.order_by], reading.last)
+            conditions.append(f"NOT ({beyond})" if reading.up_to_last else beyond)
+        where = f" WHERE {' AND '.join(f'({condition})' for condition in conditions)}" if conditions else ""
+        inner = f"SELECT {', '.join(parts)} FROM {source} AS q{where}{order}{limit}"
         return f"SELECT {', '.join(samples)} UNION ALL SELECT * FROM ({inner})"
 
     # --- writing ---------------------------------------------------------------------------------------------------
@@ -375,17 +390,6 @@ class SQLite(ArrowDatabase):
                 yield load
             finally:
                 load.close()
-
-    def run_command(self, sql: str) -> int:
-        with self._python() as connection:
-            before = connection.total_changes
-            connection.execute("PRAGMA foreign_keys = ON")
-            connection.isolation_level = None
-            connection.execute("BEGIN IMMEDIATE")
-            for statement in split_statements(sql):
-                connection.execute(statement)
-            connection.execute("COMMIT")
-            return connection.total_changes - before
 
 
 class SQLiteLoad(Load):
@@ -519,6 +523,35 @@ class SQLiteLoad(Load):
             self.cursor.close()
         with contextlib.suppress(*driver_errors()):
             self.arrow.rollback()
+
+
+#: Dates and times with a zone may differ by so much from what their text begins with.
+_ZONES = dt.timedelta(days=2)
+
+
+def _window_condition(window: Window) -> str:
+    """A condition that holds for all rows of a window, and as few others as the values' many forms allow."""
+    column, parts = quote(window.column), []
+    for value, sign, spare in ((window.low, ">=", -_ZONES), (window.high, "<", _ZONES)):
+        if value is None:
+            continue
+        if isinstance(value, dt.date):
+            day = dt.date(value.year, value.month, value.day)
+            with contextlib.suppress(OverflowError):
+                parts.append(f"{column} {sign} '{day + spare}' OR {column} < '0' OR typeof({column}) <> 'text'")
+        else:
+            parts.append(f"{column} {sign} {value} OR typeof({column}) NOT IN ('integer', 'real')")
+    return " AND ".join(f"({part})" for part in parts) or "1"
+
+
+def _beyond(columns: Sequence[str], last: Sequence[int | str]) -> str:
+    """The condition that columns, taken together, come after these values in their order."""
+    values = [str(value) if isinstance(value, int) else text_literal(value) for value in last]
+    ways = []
+    for place, column in enumerate(columns):
+        same = [f"{columns[before]} = {values[before]}" for before in range(place)]
+        ways.append(" AND ".join([*same, f"{column} > {values[place]}"]))
+    return " OR ".join(f"({way})" for way in ways)
 
 
 def quote(name: str) -> str:

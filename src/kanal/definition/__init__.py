@@ -12,7 +12,9 @@ from kanal.definition.models import (
     RunLog,
     Secret,
     Settings,
+    Since,
     Source,
+    Split,
     Table,
 )
 from kanal.definition.problems import JobError, Problem
@@ -33,7 +35,9 @@ __all__ = [
     "RunLog",
     "Secret",
     "Settings",
+    "Since",
     "Source",
+    "Split",
     "Table",
     "read_job",
     "write_job",

@@ -41,31 +41,49 @@ class Model(BaseModel):
 
 
 class Secret(Model):
-    """Where a password is kept: the name of an environment variable, or the path of a file."""
+    """Where a password is kept: an environment variable, a file, or a service and user of the system's keyring."""
 
     env: str | None = None
     file: str | None = None
+    keyring: str | None = None
+    user: str | None = None
 
     @model_validator(mode="after")
     def _one(self) -> Self:
-        if (self.env is None) == (self.file is None):
-            raise ValueError('name one place: { env = "NAME" } or { file = "PATH" }')
+        if [self.env, self.file, self.keyring].count(None) != 2:
+            raise ValueError('name one place: { env = "NAME" }, { file = "PATH" } or { keyring = "SERVICE" }')
+        if self.user is not None and self.keyring is None:
+            raise ValueError("user goes with keyring")
         return self
 
 
 def _no_plain_password(value: Any) -> Any:
     if isinstance(value, str):
         raise ValueError(
-            'a password does not belong in the job: write password = { env = "NAME" } or { file = "PATH" }'
+            'a password does not belong in the job: write password = { env = "NAME" }, { file = "PATH" } or '
+            '{ keyring = "SERVICE" }'
         )
     return value
 
 
+def _as_float(value: Any) -> Any:
+    return float(value) if isinstance(value, int) and not isinstance(value, bool) else value
+
+
+Seconds = Annotated[float | None, BeforeValidator(_as_float), Field(gt=0)]
+
+
 class Connection(Model):
-    """A named database, by SQLAlchemy URL; `${NAME}` and `${NAME:-default}` in it are environment variables."""
+    """A named database, by SQLAlchemy URL; `${NAME}` and `${NAME:-default}` in it are environment variables.
+
+    `connect_timeout` and `lock_timeout` are seconds; `max_parallel` is how many steps may use it at once.
+    """
 
     url: str
     password: Annotated[Secret | None, BeforeValidator(_no_plain_password)] = None
+    connect_timeout: Seconds = None
+    lock_timeout: Seconds = None
+    max_parallel: int | None = Field(default=None, ge=1)
 
     def __repr_args__(self) -> list[tuple[str, Any]]:
         return [("url", redacted(self.url)), ("password", self.password)]
@@ -77,10 +95,12 @@ def redacted(url: str) -> str:
 
 
 class RunLog(Model):
-    """The database that keeps the run log."""
+    """The database that keeps the run log; of each job so many runs, and of each step so many rejected rows."""
 
     url: str = "sqlite:///kanal-runs.db"
     password: Annotated[Secret | None, BeforeValidator(_no_plain_password)] = None
+    keep_runs: int | None = Field(default=None, ge=1)
+    keep_rejects: int = Field(default=100_000, ge=0)
 
     def __repr_args__(self) -> list[tuple[str, Any]]:
         return [("url", redacted(self.url))]
@@ -284,9 +304,57 @@ class Settings(Model):
     matched: Literal["update", "keep"] = "update"
     not_matched: Literal["insert", "ignore"] = "insert"
     missing: Literal["keep", "delete"] = "keep"
-    commit: Literal["step", "job"] = "step"
+    commit: Literal["step", "batch", "job"] = "step"
     retries: int = Field(default=3, ge=0, le=100)
-    retry_wait: float = Field(default=2.0, ge=0, le=3600)
+    retry_wait: Annotated[float, BeforeValidator(_as_float)] = Field(default=2.0, ge=0, le=3600)
+    timeout: Seconds = None
+
+
+_OVERLAP = re.compile(r"([0-9]+) (seconds?|minutes?|hours?|days?|weeks?)", re.ASCII)
+
+
+class Since(Model):
+    """The change column by which a pipeline loads only what is new: a timestamp, a date or a growing number.
+
+    `column` is an expression over the source row. Without a mark, rows from `first` on are loaded, or all. `overlap` is
+    a time such as "2 hours", or a number: so much before the mark is read again. As text: the column.
+    """
+
+    column: str
+    first: int | float | dt.datetime | dt.date | str | None = None
+    overlap: int | str | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, value: Any) -> Any:
+        return {"column": value} if isinstance(value, str) else value
+
+    @field_validator("overlap")
+    @classmethod
+    def _known_overlap(cls, value: int | str | None) -> int | str | None:
+        if isinstance(value, str) and not _OVERLAP.fullmatch(value):
+            raise ValueError('it is a number, or a time such as "2 hours", "30 minutes" or "1 day"')
+        return value
+
+    @property
+    def overlap_time(self) -> dt.timedelta | None:
+        """The overlap, if it is a time."""
+        if not isinstance(self.overlap, str):
+            return None
+        count, unit = self.overlap.split()
+        return dt.timedelta(**{unit.rstrip("s") + "s": int(count)})
+
+
+class Split(Model):
+    """How a large table is read side by side: in ranges of a column. As a number: so many parts, by its key."""
+
+    parts: int = Field(ge=2, le=64)
+    column: str | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_number(cls, value: Any) -> Any:
+        return {"parts": value} if isinstance(value, int) and not isinstance(value, bool) else value
 
 
 class Pipeline(Settings):
@@ -304,6 +372,8 @@ class Pipeline(Settings):
     after: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
     limit: int | None = Field(default=None, ge=0)
     order_by: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
+    since: Since | None = None
+    split: Split | None = None
     first_sql: str | None = None
     last_sql: str | None = None
 
@@ -314,6 +384,7 @@ class Command(Model):
     connection: str
     sql: str | None = None
     sql_file: str | None = None
+    timeout: Seconds = None
     after: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
 
     @model_validator(mode="after")
@@ -331,6 +402,7 @@ class JobDefinition(Model):
 
     job: str = Field(min_length=1)
     on_failure: Literal["continue", "stop"] = "continue"
+    workers: int = Field(default=1, ge=1, le=64)
     connection: dict[str, Connection] = Field(default_factory=dict)
     defaults: Settings = Field(default_factory=Settings)
     run_log: RunLog = Field(default_factory=RunLog)
@@ -394,7 +466,9 @@ __all__ = [
     "RunLog",
     "Secret",
     "Settings",
+    "Since",
     "Source",
+    "Split",
     "Table",
     "redacted",
     "split_table",

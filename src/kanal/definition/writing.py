@@ -23,6 +23,8 @@ def job_text(job: JobDefinition) -> str:
             continue
         if isinstance(value, Model):
             document[key] = _table(value)
+        elif not isinstance(value, dict):
+            document[key] = value
         elif name == "parameters":
             table = tomlkit.table()
             table.update(value)

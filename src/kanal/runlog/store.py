@@ -6,6 +6,8 @@ import datetime as dt
 import json
 import os
 import socket
+import statistics
+import threading
 import uuid
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -47,6 +49,9 @@ RUN = sa.Table(
     sa.Column("token", sa.String(36)),
     sa.Column("options", sa.Text),
 )
+#: The form of these tables; a run log of an older one is brought to it when it is next used.
+VERSION_NOW = 2
+VERSION = sa.Table("kanal_version", _metadata, sa.Column("version", sa.Integer, primary_key=True, autoincrement=False))
 LOCK = sa.Table(
     "kanal_lock",
     _metadata,
@@ -75,6 +80,10 @@ BATCH = sa.Table(
     sa.Column("step", sa.String(200), primary_key=True),
     sa.Column("batch", sa.Integer, primary_key=True, autoincrement=False),
     sa.Column("seconds", sa.Double, nullable=False),
+    # These go on side by side, so a batch's seconds may be fewer than their sum.
+    sa.Column("reading", sa.Double),
+    sa.Column("computing", sa.Double),
+    sa.Column("writing", sa.Double),
     *_counts(),
 )
 REJECT = sa.Table(
@@ -90,8 +99,29 @@ REJECT = sa.Table(
     sa.Column("row", sa.Text, nullable=False),
     # The run by which the row was loaded after all.
     sa.Column("mended_by", sa.Integer),
+    sa.Column("batch", sa.Integer),
     sa.Index("kanal_reject_of_run", "run", "step"),
 )
+
+
+@dataclass(frozen=True)
+class BatchRecord:
+    """A batch, by its number from 1: its counts, and the seconds that reading, computing and writing it took."""
+
+    batch: int
+    tally: Tally
+    reading: float
+    computing: float
+    writing: float
+
+
+@dataclass(frozen=True)
+class Usual:
+    """The medians of a step in earlier runs that succeeded: of rows read and of seconds, and of how many runs."""
+
+    runs: int
+    read: float
+    seconds: float
 
 
 @dataclass(frozen=True)
@@ -142,15 +172,22 @@ def _now() -> dt.datetime:
 
 
 class RunLogStore:
-    """The run log in one database; its tables are made when first needed."""
+    """The run log in one database; its tables are made when first needed.
 
-    def __init__(self, database: Database) -> None:
+    Of each step so many rejected rows are kept, and of each job, if that is given, so many runs.
+    """
+
+    def __init__(self, database: Database, keep_rejects: int = 100_000, keep_runs: int | None = None) -> None:
         self.database = database
+        self.keep_rejects = keep_rejects
+        self.keep_runs = keep_runs
+        self._one_at_a_time = threading.RLock()
+        self._kept: dict[tuple[int, str], int] = {}
 
     @contextmanager
     def _begin(self) -> Iterator[sa.Connection]:
         try:
-            with self.database.engine.begin() as connection:
+            with self._one_at_a_time, self.database.engine.begin() as connection:
                 yield connection
         except exc.SQLAlchemyError as error:
             raise KanalError(
@@ -159,9 +196,23 @@ class RunLogStore:
             ) from None
 
     def prepare(self) -> None:
-        """Make the tables that are missing, and the columns that an older run log does not have."""
+        """Make the tables that are missing, and the columns that an older run log does not have.
+
+        Raises KanalError for a run log of a newer Kanal.
+        """
         with self._begin() as connection:
             _metadata.create_all(connection)
+            version = connection.execute(sa.select(VERSION.c.version)).scalar()
+            if version == VERSION_NOW:
+                return
+            if version is not None and version > VERSION_NOW:
+                raise KanalError(
+                    f"The run log {self.database.shown_url} is of form {version}, which a newer Kanal has made; "
+                    f"this one knows form {VERSION_NOW}",
+                    "use the newer Kanal, or another run log",
+                )
+            connection.execute(VERSION.delete())
+            connection.execute(VERSION.insert().values(version=VERSION_NOW))
             inspector = sa.inspect(connection)
             for table in _metadata.sorted_tables:
                 there = {column["name"] for column in inspector.get_columns(table.name)}
@@ -200,9 +251,10 @@ class RunLogStore:
                 connection.execute(STEP.insert(), rows)
         return self.run(run)
 
-    def resume_run(self, run: int, steps: Sequence[tuple[str, str]]) -> RunRecord:
+    def resume_run(self, run: int, steps: Sequence[tuple[str, str]], begun: Collection[str] = frozenset()) -> RunRecord:
         """Record that a run goes on, with the steps of its job as it is now; those that succeeded stay.
 
+        Of those in `begun`, batches and rejects stay too, until it is known which of them were committed.
         Raises AlreadyRunning while another run of the job is under way.
         """
         record = self.run(run)
@@ -218,7 +270,7 @@ class RunLogStore:
             names = [name for name, _ in steps]
             connection.execute(STEP.delete().where(STEP.c.run == run, STEP.c.step.not_in(done & set(names))))
             for table in (BATCH, REJECT):
-                connection.execute(table.delete().where(table.c.run == run, table.c.step.not_in(done)))
+                connection.execute(table.delete().where(table.c.run == run, table.c.step.not_in(done | set(begun))))
             for place, (name, kind) in enumerate(steps, 1):
                 if name in done:
                     connection.execute(_step(run, name).values(position=place))
@@ -264,23 +316,30 @@ class RunLogStore:
                     of_run.where(STEP.c.status == "waiting").values(status="stopped", error="the run died before it")
                 )
 
-    def begin_step(self, run: int, step: str) -> None:
-        """Record that a step begins, or begins again; of an earlier attempt nothing is left."""
+    def begin_step(self, run: int, step: str, batches: int = 0) -> None:
+        """Record that a step begins, or begins again; of an earlier try so many batches are left."""
         with self._begin() as connection:
             for table in (BATCH, REJECT):
-                connection.execute(table.delete().where(table.c.run == run, table.c.step == step))
+                of_step = table.delete().where(table.c.run == run, table.c.step == step)
+                connection.execute(of_step.where(sa.or_(table.c.batch > batches, table.c.batch.is_(None))))
             connection.execute(_step(run, step).values(status="running", started=_now()))
+            kept = sa.select(sa.func.count()).where(REJECT.c.run == run, REJECT.c.step == step)
+            self._kept[run, step] = int(connection.execute(kept).scalar() or 0) if batches else 0
 
     def add_batch(
-        self, run: int, step: str, batch: int, tally: Tally, seconds: float, rejects: Sequence[Reject]
+        self, run: int, step: str, batch: BatchRecord, rejects: Sequence[Reject], keep_all: bool = False
     ) -> None:
-        """Record a batch, with the rows of it that were rejected."""
+        """Record a batch, with the rows of it that were rejected, as far as so many are kept."""
+        kept = self._kept.get((run, step), 0)
+        chosen = rejects if keep_all else rejects[: max(0, self.keep_rejects - kept)]
+        self._kept[run, step] = kept + len(chosen)
+        times = {"reading": batch.reading, "computing": batch.computing, "writing": batch.writing}
         with self._begin() as connection:
-            connection.execute(
-                BATCH.insert().values(run=run, step=step, batch=batch, seconds=seconds, **_values(tally))
-            )
-            if rejects:
-                connection.execute(REJECT.insert(), [_reject_row(run, step, reject) for reject in rejects])
+            values = {"run": run, "step": step, "batch": batch.batch, "seconds": sum(times.values())}
+            connection.execute(BATCH.insert().values(**values, **times, **_values(batch.tally)))
+            if chosen:
+                rows = [_reject_row(run, step, reject) | {"batch": batch.batch} for reject in chosen]
+                connection.execute(REJECT.insert(), rows)
 
     def end_step(self, run: int, record: StepRecord) -> None:
         """Record how a step ended."""
@@ -301,6 +360,18 @@ class RunLogStore:
         with self._begin() as connection:
             connection.execute(RUN.update().where(RUN.c.run == run).values(status=status, finished=_now()))
             connection.execute(LOCK.delete().where(LOCK.c.run == run))
+            if self.keep_runs is not None:
+                self._prune(connection, run)
+
+    def _prune(self, connection: sa.Connection, run: int) -> None:
+        """Remove all but the newest runs of a run's job."""
+        assert self.keep_runs is not None
+        job = sa.select(RUN.c.job).where(RUN.c.run == run).scalar_subquery()
+        of_job = sa.select(RUN.c.run).where(RUN.c.job == job, RUN.c.status != "running").order_by(RUN.c.run.desc())
+        old = [row.run for row in connection.execute(of_job.offset(self.keep_runs).limit(100_000))]
+        for start in range(0, len(old), 500):
+            for table in (BATCH, REJECT, STEP, RUN):
+                connection.execute(table.delete().where(table.c.run.in_(old[start : start + 500])))
 
     # --- reading ---------------------------------------------------------------------------------------------------
 
@@ -324,6 +395,35 @@ class RunLogStore:
                     f"the latest is {last}" if last else "run a job first",
                 )
             return _run_record(row, self._steps(connection, row.run))
+
+    def times(self, run: int) -> dict[str, tuple[float, float, float]]:
+        """The seconds that each step of a run spent reading, computing and writing, side by side."""
+        sums = [sa.func.sum(BATCH.c[name]) for name in ("reading", "computing", "writing")]
+        with self._begin() as connection:
+            rows = connection.execute(sa.select(BATCH.c.step, *sums).where(BATCH.c.run == run).group_by(BATCH.c.step))
+            return {row[0]: (row[1] or 0.0, row[2] or 0.0, row[3] or 0.0) for row in rows}
+
+    def usual(self, record: RunRecord, count: int = 10) -> dict[str, Usual]:
+        """What is usual for each step of a run, by up to so many earlier runs of its job in which it succeeded."""
+        replays = RUN.c.options.like('%"replay"%')
+        earlier = sa.select(RUN.c.run).where(
+            RUN.c.job == record.job, RUN.c.run < record.run, sa.or_(RUN.c.options.is_(None), ~replays)
+        )
+        found: dict[str, Usual] = {}
+        with self._begin() as connection:
+            runs = [row.run for row in connection.execute(earlier.order_by(RUN.c.run.desc()).limit(3 * count))]
+            query = sa.select(STEP.c.step, STEP.c.read, STEP.c.seconds).where(
+                STEP.c.run.in_(runs), STEP.c.status == "succeeded"
+            )
+            rows = connection.execute(query.order_by(STEP.c.run.desc())).all()
+        for step in record.steps:
+            same = [row for row in rows if row.step == step.step][:count]
+            if same:
+                read, took = (
+                    statistics.median(values) for values in zip(*((r.read, r.seconds) for r in same), strict=True)
+                )
+                found[step.step] = Usual(len(same), read, took)
+        return found
 
     def _steps(self, connection: sa.Connection, run: int) -> tuple[StepRecord, ...]:
         rows = connection.execute(sa.select(STEP).where(STEP.c.run == run).order_by(STEP.c.position))

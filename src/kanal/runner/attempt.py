@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import threading
+import time
 from collections.abc import Callable, Collection, Mapping, Sequence
 from contextlib import ExitStack, suppress
 from functools import partial
@@ -11,43 +12,24 @@ from typing import Any, Protocol
 
 from kanal.core.errors import KanalError
 from kanal.core.rejects import Reject
-from kanal.core.tally import Tally
 from kanal.databases import progress
 from kanal.databases.base import Load
-from kanal.runlog import RunLogStore, RunRecord
+from kanal.databases.progress import Progress
+from kanal.runlog import BatchRecord, RunLogStore, RunRecord
+from kanal.runner.events import tell
 from kanal.runner.plan import CommandPlan, Group, JobPlan, PipelinePlan, StepPlan
 from kanal.runner.replay import Rejected
 from kanal.runner.results import StepResult
 from kanal.runner.step import PipelineStep, SharedLoad, Stopped
 
-_LOG = logging.getLogger("kanal.runner")
 
+class TimedOut(KanalError):
+    """A step took longer than its timeout; it was undone."""
 
-def outcome_of(work: Callable[[], object], stop: Callable[[], None], tick: Callable[[], None]) -> BaseException | None:
-    """Do work in a thread of its own; what it raised. Ctrl-C asks it to stop. `tick` is called every second or so.
-
-    Not in the main thread, since there the Arrow drivers take the signal for themselves, and may lose it.
-    """
-    raised: list[BaseException] = []
-
-    def run() -> None:
-        try:
-            work()
-        except BaseException as error:  # whatever it is, the main thread judges it
-            raised.append(error)
-        finally:
-            done.set()
-
-    # Waiting for an event, since a join that Ctrl-C breaks off takes the thread for ended (Python 3.11).
-    done = threading.Event()
-    threading.Thread(target=run, name="kanal-step").start()
-    while not done.is_set():
-        try:
-            if not done.wait(1):
-                tick()
-        except KeyboardInterrupt:
-            stop()
-    return raised[0] if raised else None
+    def __init__(self, limit: float) -> None:
+        super().__init__(
+            f"it took longer than its timeout of {limit:g} seconds, and was undone", "set a longer timeout"
+        )
 
 
 class Transaction:
@@ -106,16 +88,17 @@ class Surroundings(Protocol):
     replayed: Mapping[str, Rejected]
 
     @property
+    def resumed(self) -> bool:
+        """True for a run that goes on."""
+
+    @property
     def moment(self) -> Any:
         """The run's moment."""
 
-    def tick(self) -> None:
-        """Called every second or so."""
-
     def needs_mark(self, step: PipelinePlan) -> bool:
-        """True where to load a step a second time would change the target again."""
+        """True where to load a step a second time would change the target again, or be counted otherwise."""
 
-    def batch_ends(self, step: PipelineStep, number: int, tally: Tally, seconds: float, rejects: list[Reject]) -> None:
+    def batch_ends(self, step: PipelineStep, batch: BatchRecord, rejects: Sequence[Reject]) -> None:
         """Called after each batch."""
 
 
@@ -126,63 +109,92 @@ class Attempt:
         self.execution = execution
         self.step = step
         self.group = group
+        self.began = time.monotonic()
         self.running: PipelineStep | None = None
         self.notes: list[str] = []
-        #: The counts of a step whose commit was not answered, but done.
-        self.committed: Tally | None = None
+        #: What was committed by a commit that was not answered.
+        self.committed: Progress | None = None
+        #: Set when the step was asked to end.
+        self.stopped = threading.Event()
+        self._why: KanalError = Stopped()
         self._marks = False
+        self._cancel: Callable[[], None] | None = None
+
+    def stop(self, why: KanalError) -> None:
+        """Ask, from another thread, that the step ends, is undone, and raises this."""
+        if not self.stopped.is_set():
+            self._why = why
+            self.stopped.set()
+        if self.running is not None:
+            self.running.stop()
+        if self._cancel is not None:
+            self._cancel()
 
     def __call__(self) -> None:
         execution, step = self.execution, self.step
-        if self._marks and isinstance(step, PipelinePlan):
-            self.committed = progress.recorded(step.target, execution.record.token, step.name)
-            if self.committed is not None:
-                return
-        execution.log.begin_step(execution.record.run, step.name)
-        if isinstance(step, CommandPlan):
-            failure = outcome_of(self._command, lambda: None, execution.tick)
-        else:
-            self.running = PipelineStep(step, execution.moment, replayed=execution.replayed.get(step.name))
-            failure = outcome_of(self._pipeline, self.running.stop, execution.tick)
-            if failure is not None and self.running.stopping:
-                failure = Stopped()  # whatever was raised by what was broken off
-        if failure is not None:
-            raise failure
-
-    def _command(self) -> None:
-        assert isinstance(self.step, CommandPlan)
-        if self.group is not None:
-            self.group.shared(self.execution.plan.steps, self.execution.results).load.run_sql(self.step.sql)
-        else:
-            self.step.database.run_command(self.step.sql)
-
-    def _pipeline(self) -> None:
-        running, execution, step = self.running, self.execution, self.step
-        assert running is not None and isinstance(step, PipelinePlan)
-        if execution.needs_mark(step):
+        if self.stopped.is_set():
+            raise self._why
+        begun: Progress | None = None
+        if isinstance(step, PipelinePlan) and self.group is None and execution.needs_mark(step):
             self._make_ready(step)
+            if self._marks and (self.running is not None or execution.resumed):
+                begun = progress.recorded(step.target, execution.record.token, step.name)
+                if begun is not None and begun.done:
+                    self.committed = begun
+                    return
+        execution.log.begin_step(execution.record.run, step.name, begun.batches if begun else 0)
+        try:
+            if isinstance(step, CommandPlan):
+                self._command(step)
+            else:
+                self._pipeline(step, begun)
+        except BaseException:
+            if self.stopped.is_set():
+                raise self._why from None  # whatever was raised by what was broken off
+            raise
+
+    def _command(self, step: CommandPlan) -> None:
+        if self.group is not None:
+            load = self.group.shared(self.execution.plan.steps, self.execution.results).load
+            self._cancel = load.cancel
+            load.run_sql(step.sql)
+            return
+        with step.database.load() as load:
+            self._cancel = load.cancel
+            load.run_sql(step.sql)
+            if self.stopped.is_set():
+                raise self._why
+            load.commit()
+
+    def _pipeline(self, step: PipelinePlan, begun: Progress | None) -> None:
+        execution = self.execution
+        running = PipelineStep(
+            step, execution.moment, execution.plan.job.job, replayed=execution.replayed.get(step.name), begun=begun
+        )
+        self.running = running
+        if self.stopped.is_set():
+            raise self._why
+        if self._marks:
+            running.record = partial(progress.record, token=execution.record.token, step=step.name)
         shared = self.group.shared(execution.plan.steps, execution.results) if self.group is not None else None
-        on_batch = partial(execution.batch_ends, running)
-        running.run(on_batch, shared, self._before_commit if self._marks else None)
+        running.run(partial(execution.batch_ends, running), shared)
 
     def _make_ready(self, step: PipelinePlan) -> None:
+        if self._marks:
+            return
         try:
             progress.make_ready(step.target)
             self._marks = True
         except KanalError as error:
-            if getattr(error, "passing", False):
+            if getattr(error, "passing", False) or step.settings.commit == "batch":
                 raise
             self.notes.append(
                 f"progress cannot be kept in the target ({error.what}), so a resume after a crash at the very commit "
                 "could append twice"
             )
 
-    def _before_commit(self, load: Load) -> None:
-        assert self.running is not None
-        progress.record(load, self.execution.record.token, {self.step.name: self.running.tally})
-
     def failed_for_now(self, state: Any) -> None:
         """Note that a try failed by a trouble that passes, and that another will follow."""
         error = state.outcome.exception()
-        _LOG.warning("%s: try %d failed, another follows: %s", self.step.name, state.attempt_number, error)
+        tell("try_failed", logging.WARNING, step=self.step.name, attempt=state.attempt_number, error=str(error))
         self.notes.append(f"try {state.attempt_number} failed and was undone: {getattr(error, 'what', error)}")

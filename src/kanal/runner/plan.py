@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import pyarrow as pa
@@ -16,6 +16,7 @@ from kanal.core.expressions.nodes import convert
 from kanal.core.expressions.pushdown import Comparison, comparisons
 from kanal.core.expressions.registry import Function
 from kanal.core.nearest import did_you_mean
+from kanal.core.newness import GROWING, change_value
 from kanal.core.transformation import (
     ColumnPlan,
     ColumnRule,
@@ -59,6 +60,46 @@ class CheckPlan:
 
 
 @dataclass(frozen=True)
+class SincePlan:
+    """How a pipeline finds what is new: the change value of a row, and what is said of a range of it.
+
+    `column` is the source's column, where it is one. `low` and `high` are bounds that a run was given for itself;
+    `everything` takes all rows.
+    """
+
+    change: Expression
+    column: str | None
+    nullable: bool
+    first: Any
+    overlap: Any
+    low: Any = None
+    high: Any = None
+    everything: bool = False
+
+    @property
+    def asked(self) -> bool:
+        """True where a run was given bounds for itself."""
+        return self.low is not None or self.high is not None or self.everything
+
+    def given(self, options: Mapping[str, Any]) -> SincePlan:
+        """The same for a run that was told `since`, `until` or `all`; raises KanalError for values of another type."""
+        bounds = {
+            bound: change_value(options[name], self.change.type)
+            for bound, name in (("low", "since"), ("high", "until"))
+            if options.get(name) is not None
+        }
+        return replace(self, **bounds, everything=bool(options.get("all")))
+
+    def lowest(self, mark: Any) -> Any:
+        """From where on rows are read, when the last run came up to a mark; None for all."""
+        if self.asked:
+            return self.low
+        if mark is None or self.overlap is None:
+            return mark if mark is not None else self.first
+        return mark - self.overlap
+
+
+@dataclass(frozen=True)
 class PipelinePlan:
     """A pipeline, compiled and checked against its databases."""
 
@@ -75,6 +116,9 @@ class PipelinePlan:
     key: tuple[str, ...]
     source_types: Mapping[str, SqlType]
     notes: tuple[str, ...] = ()
+    since: SincePlan | None = None
+    #: Ranges of this column are read side by side.
+    split_by: ColumnInfo | None = None
     kind: str = "pipeline"
 
     @property
@@ -82,6 +126,30 @@ class PipelinePlan:
         """How its rows are written."""
         columns = tuple(column.name for column in self.columns)
         return Writing(self.target_table, self.settings, columns, self.key, self.settings.missing == "delete")
+
+    @property
+    def leaves_progress(self) -> bool:
+        """True where the target must tell what of the step is committed."""
+        settings = self.settings
+        return settings.write == "append" or settings.commit == "batch" or self.since is not None
+
+    @property
+    def timeout(self) -> float | None:
+        """The seconds that it may take."""
+        return self.settings.timeout
+
+    @property
+    def uses(self) -> dict[Database, int]:
+        """The databases that it uses, with how many connections."""
+        others = [database for _, database, _ in self.lookups]
+        others += [check.members[0] for check in self.checks if check.members is not None]
+        weights = dict.fromkeys([self.target, *others], 1)
+        return weights | {self.source: self.settings.split.parts if self.settings.split else 1}
+
+    @property
+    def writes(self) -> tuple[Database, ...]:
+        """The databases that it writes to."""
+        return (self.target,)
 
 
 @dataclass(frozen=True)
@@ -91,7 +159,18 @@ class CommandPlan:
     name: str
     database: Database
     sql: str
+    timeout: float | None = None
     kind: str = "command"
+
+    @property
+    def uses(self) -> dict[Database, int]:
+        """The databases that it uses, with how many connections."""
+        return {self.database: 1}
+
+    @property
+    def writes(self) -> tuple[Database, ...]:
+        """The databases that it writes to."""
+        return (self.database,)
 
 
 StepPlan = PipelinePlan | CommandPlan
@@ -115,6 +194,12 @@ class JobPlan:
     databases: dict[str, Database]
     notes: list[Problem] = field(default_factory=list)
     groups: list[Group] = field(default_factory=list)
+
+    @property
+    def limits(self) -> dict[str, int]:
+        """How many connections at once some of the databases, by name, allow."""
+        connections = self.job.connection.items()
+        return {name: connection.max_parallel for name, connection in connections if connection.max_parallel}
 
 
 def plan_job(job: JobDefinition) -> JobPlan:
@@ -152,7 +237,8 @@ class _Planner:
         for name, command in job.command.items():
             if command.connection in self.databases:
                 with self.at(("command", name)):
-                    steps[name] = CommandPlan(name, self.databases[command.connection], self._sql(name))
+                    database = self.databases[command.connection]
+                    steps[name] = CommandPlan(name, database, self._sql(name), command.timeout)
         waits = self._waits(steps)
         names = [*job.pipeline, *job.command]
         groups = self._groups(steps)
@@ -409,6 +495,10 @@ class _PipelinePlanner:
         if len(self.planner.problems) == sound:
             self._check_key(key, columns)
         order_by = self._order_by(source)
+        since = self._since(Scope(types, {}, self.job.parameters, place, self.planner.functions), source)
+        split_by = self._split(source)
+        if settings.commit == "batch":
+            order_by = self._order_of_batches(source, order_by)
         if len(self.planner.problems) > before:
             return None
         plans = [plan for plan, _, _ in lookups]
@@ -417,6 +507,10 @@ class _PipelinePlanner:
             used |= {name for owner, name in expression.uses if owner is None} if expression else set()
         # The key of the source is kept with every reject, to find the row again.
         used |= set(source.primary_key)
+        if since is not None:
+            used |= {name for _, name in since.change.uses}
+        if settings.commit == "batch":
+            used |= set(order_by)
         reading = Reading(
             source,
             settings.source.query,
@@ -445,7 +539,124 @@ class _PipelinePlanner:
             key,
             types,
             notes,
+            since,
+            split_by,
         )
+
+    def _since(self, scope: Scope, source: TableInfo) -> SincePlan | None:
+        settings = self.settings
+        if settings.since is None:
+            return None
+        with self.planner.at((*self.path, "since")):
+            change = compile_expression(settings.since.column, scope)
+            family = change.type.family
+            if family not in GROWING:
+                raise ExpressionError(
+                    f"it is {change.type}, which does not grow with each change",
+                    "name a timestamp, a date or a growing number, or convert it with CAST",
+                    change.text,
+                )
+            first = settings.since.first
+            overlap: Any = settings.since.overlap
+            if overlap is not None:
+                is_time = family in (Family.DATE, Family.TIMESTAMP, Family.TIMESTAMPTZ)
+                overlap = settings.since.overlap_time if is_time else overlap
+                if overlap is None or isinstance(overlap, str):
+                    raise KanalError(
+                        f"the overlap of {change.text}, which is {change.type}, cannot be {settings.since.overlap}",
+                        'write a time such as "2 hours" for times, a number for numbers',
+                    )
+                if settings.write != "merge":
+                    raise KanalError("with an overlap, rows are read again, and would be appended again", "merge them")
+            for key, fits, why in (
+                ("write", settings.write != "truncate", "it empties the target, which then has what is new alone"),
+                ("limit", settings.limit is None, "rows beyond the limit would be taken for loaded"),
+                ("missing", settings.missing != "delete", "what is not new would be deleted"),
+            ):
+                if not fits:
+                    self._problem(key, f"this does not go with since: {why}", "remove one of the two")
+            found = source.column(settings.since.column.strip().strip('"'))
+            bare = found if found is not None and len(change.uses) == 1 and found.type == change.type else None
+            return SincePlan(
+                change,
+                bare.name if bare else None,
+                bare is None or bare.nullable,
+                None if first is None else change_value(first, change.type),
+                overlap,
+            )
+        return None
+
+    def _split(self, source: TableInfo) -> ColumnInfo | None:
+        """The column by whose ranges the source is read side by side."""
+        settings = self.settings
+        if settings.split is None:
+            return None
+        with self.planner.at((*self.path, "split")):
+            database = self.planner.databases[settings.source.connection]
+            if not database.splits or settings.source.query is not None:
+                what = "a query" if settings.source.query is not None else f"connection {database.name}"
+                raise KanalError(
+                    f"{what} cannot be read in parts that all see the same state",
+                    "split tables of PostgreSQL or MariaDB, or leave split out",
+                )
+            for key, fits in (
+                ("order_by", not settings.order_by),
+                ("limit", settings.limit is None),
+                ("duplicates", settings.duplicates == "reject"),
+                ("commit", settings.commit != "batch"),
+            ):
+                if not fits:
+                    self._problem(
+                        key, "this needs an order, and parts of a split come in none", "remove one of the two"
+                    )
+            limit = self.job.connection[settings.source.connection].max_parallel
+            if limit is not None and settings.split.parts > limit:
+                raise KanalError(
+                    f"{settings.split.parts} parts are read by as many connections, and max_parallel of connection "
+                    f"{database.name} allows {limit}",
+                    "split it in fewer parts, or allow more",
+                )
+            keys = [key[0] for key in (source.primary_key, *source.unique) if key]
+            names = [settings.split.column] if settings.split.column else keys
+            columns = [column for name in names if (column := source.column(name)) is not None]
+            families = (Family.INTEGER, Family.DATE, Family.TIMESTAMP, Family.TIMESTAMPTZ)
+            fitting = [column for column in columns if column.type is not None and column.type.family in families]
+            if not fitting:
+                raise KanalError(
+                    f"ranges of {names[0] if names else 'no column'} cannot be told: a number, date or time is needed",
+                    'name one, such as split = { column = "…", parts = 4 }',
+                )
+            return fitting[0]
+        return None
+
+    def _order_of_batches(self, source: TableInfo, order_by: tuple[str, ...]) -> tuple[str, ...]:
+        """The columns in whose order batches are read, which must come the same way again when a run goes on."""
+        settings = self.settings
+        for key, fits, why in (
+            ("reject", settings.reject == "row", "earlier batches are committed when a bad row is found"),
+            ("missing", settings.missing == "keep", "which rows are missing is known only at the end"),
+            ("limit", settings.limit is None, "when a run goes on, rows would be counted anew"),
+        ):
+            if not fits:
+                self._problem(key, f'this does not go with commit = "batch": {why}', 'set commit = "step"')
+        filled = {column.name for column in source.columns if not column.nullable}
+        keys = [key for key in (source.primary_key, *source.unique) if key and set(key) <= filled]
+        order = order_by or (keys[0] if keys else ())
+        if not order:
+            self._problem(
+                "commit",
+                "the source has no key, so its rows come in no order in which a broken run could go on",
+                'name columns in order_by that tell the rows apart, or set commit = "step"',
+            )
+        families = (Family.INTEGER, Family.TEXT, Family.DATE, Family.TIMESTAMP, Family.TIMESTAMPTZ, Family.UUID)
+        for column in source.chosen(order):
+            if column.type is None or column.type.family not in families:
+                self._problem(
+                    "commit",
+                    f'the source is read in the order of "{column.name}", which is {column.type or column.declared}',
+                    "name columns of whole numbers, texts, dates or times in order_by",
+                )
+        return order
 
     def _conditions(self, source: TableInfo) -> tuple[Comparison, ...]:
         """The parts of the filter that are asked of the source."""

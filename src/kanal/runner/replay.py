@@ -28,9 +28,11 @@ def plan_of_replay(plan: PipelinePlan) -> PipelinePlan:
             "max_rejects": None,
             "reject": "row",
             "first_sql": None,
+            "commit": "step",
+            "split": None,
         }
     )
-    return replace(plan, settings=settings, notes=())
+    return replace(plan, settings=settings, notes=(), since=None, split_by=None)
 
 
 def batches_of(plan: PipelinePlan, rejected: Rejected) -> Iterator[SourceBatch]:

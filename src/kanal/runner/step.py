@@ -8,15 +8,19 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
+from kanal.core.arrays import mask_of
 from kanal.core.errors import KanalError
 from kanal.core.faults import Fault
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.keys import SeenKeys, last_of_each
 from kanal.core.lookups import LookupTable
+from kanal.core.newness import change_text
 from kanal.core.reasons import Reason
 from kanal.core.rejects import Reject
 from kanal.core.tally import Tally
@@ -29,14 +33,17 @@ from kanal.core.transformation import (
     rejects_of,
 )
 from kanal.databases import TableInfo
-from kanal.databases.base import Database, Load
+from kanal.databases.base import Breaker, Database, Load, Reading, Window
+from kanal.databases.progress import Progress
+from kanal.runlog import BatchRecord
+from kanal.runner.newness import Newness
 from kanal.runner.plan import PipelinePlan
 from kanal.runner.replay import NUMBER, Rejected, batches_of
-from kanal.runner.stream import KeptRows, read_ahead, spooled
+from kanal.runner.stream import KeptRows, evenly, read_ahead, side_by_side, spooled, timed
 from kanal.runner.write_rules import Append, Packed, Truncate, Written, rule_for
 
-#: Called after each batch with its number, its counts, its seconds and its rejects.
-OnBatch = Callable[[int, Tally, float, list[Reject]], None]
+#: Called after each batch with its counts and seconds, and its rejects.
+OnBatch = Callable[[BatchRecord, list[Reject]], None]
 _Tagged = list[tuple[str | None, Fault]]
 Rows = np.ndarray[tuple[int], np.dtype[np.intp]]
 
@@ -88,33 +95,49 @@ class PipelineStep:
 
     plan: PipelinePlan
     moment: dt.datetime
+    job: str
     tally: Tally = field(default_factory=Tally)
     batches: int = 0
     notes: list[str] = field(default_factory=list)
     #: Rejected rows to be read instead of the source, and of them those that were rejected again.
     replayed: Rejected | None = None
     rejected_again: set[int] = field(default_factory=set)
+    #: What an earlier try has committed, of a step that commits batch by batch.
+    begun: Progress | None = None
+    #: Records, within a load, what is committed with it.
+    record: Callable[[Load, Progress], None] | None = None
+    #: The counts of what is committed, of a step that commits batch by batch.
+    kept: Tally | None = None
     _stop: threading.Event = field(default_factory=threading.Event)
-    _load: Load | None = None
+    _break: Breaker = field(default_factory=Breaker)
 
-    def run(
-        self, on_batch: OnBatch, shared: SharedLoad | None = None, before_commit: Callable[[Load], None] | None = None
-    ) -> None:
-        """Load all batches in one transaction and commit it; raises KanalError, with the target as it was.
+    def run(self, on_batch: OnBatch, shared: SharedLoad | None = None) -> None:
+        """Load all batches and commit them; raises KanalError, with the target as it was.
 
-        In a transaction shared with other steps, neither commit it nor undo it. `before_commit` is called within it.
+        In a transaction shared with other steps, neither commit it nor undo it.
         """
         plan = self.plan
         self._shared = shared
+        self._on_batch = on_batch
         self.notes = list(plan.notes)
+        self._newness = self._what_is_new()
         self._lookups = [
             (lookup, self._lookup_table(lookup, database, table)) for lookup, database, table in plan.lookups
         ]
         self._checks = [check.begin(self._read_columns) for check in plan.checks]
         self._seen = SeenKeys() if plan.key else None
+        if plan.settings.commit == "batch":
+            self._run_by_batches()
+        else:
+            self._run_as_one()
+
+    def _run_as_one(self) -> None:
+        """All batches in one transaction."""
+        plan, shared = self.plan, self._shared
         with ExitStack() as stack:
-            batches = stack.enter_context(self._batches())
+            batches = stack.enter_context(self._batches(plan.reading))
             load = shared.load if shared is not None else stack.enter_context(plan.target.load())
+            self._break.add(load.cancel)
             rule, deleted = (shared.emptied if shared else {}).get(plan.name, (None, 0))
             if plan.settings.first_sql:
                 load.run_sql(plan.settings.first_sql)
@@ -124,7 +147,6 @@ class PipelineStep:
             self.tally.deleted += deleted
             if plan.settings.write == "truncate" and rule.gathers:
                 self.notes.append("rows of other tables refer to these, so they are replaced by their key")
-            self._load = load
             self._kept = KeptRows() if rule.gathers else None
             if self._kept is not None:
                 stack.callback(self._kept.close)
@@ -134,46 +156,151 @@ class PipelineStep:
                 self._go_on()
                 started = time.perf_counter()
                 tally, rejects = self._write(prepared, rule)
-                self._log(on_batch, tally, prepared.seconds + time.perf_counter() - started, rejects)
+                self._log(prepared, tally, rejects, time.perf_counter() - started)
                 self._limit_rejects(final=False)
             self._go_on()
             started = time.perf_counter()
             tally, rejects = self._finish(rule)
             if tally != Tally() or rejects:
-                self._log(on_batch, tally, time.perf_counter() - started, rejects)
-            self._limit_rejects(final=True)
-            if plan.settings.last_sql:
-                load.run_sql(plan.settings.last_sql)
-            self.tally.require_balance()
+                self._log(None, tally, rejects, time.perf_counter() - started)
+            self._end(load)
             self._go_on()
             if shared is None:
-                if before_commit is not None:
-                    before_commit(load)
+                if self.record is not None:
+                    self.record(load, Progress(self.tally, self.batches, done=True))
                 load.commit()
             else:
                 rule.close()
 
+    def _run_by_batches(self) -> None:
+        """Each batch in a transaction of its own, which records how far the source has been read."""
+        plan = self.plan
+        assert self.record is not None
+        self._kept = None
+        reading = plan.reading
+        last: tuple[int | str, ...] = ()
+        if self.begun is not None:
+            last = tuple(self.begun.last)
+            self.tally, self.batches = replace(self.begun.tally), self.begun.batches
+            self.kept = replace(self.begun.tally)
+            if self._newness is not None:
+                self._newness.go_on(self.begun.greatest)
+            if self._seen is not None or self._checks:
+                self._look_back(replace(reading, last=last, up_to_last=True))
+            reading = replace(reading, last=last)
+            self.notes.append(f"it went on after {self.kept.read:,} rows that were committed before")
+        with self._batches(reading) as batches:
+            for batch in batches:
+                self._go_on()
+                last = self._last_key(batch, last)
+                with self._load_for_batch() as (load, rule):
+                    prepared = self._prepare(batch, load, rule)
+                    started = time.perf_counter()
+                    self._kept = KeptRows() if rule.gathers else None
+                    tally, rejects = self._write(prepared, rule)
+                    more, found = self._finish(rule)
+                    tally.add(more)
+                    if self._kept is not None:
+                        self._kept.close()
+                    # Logged first: a reject that was logged in vain is taken back, one that was not would be lost.
+                    self._log(prepared, tally, [*rejects, *found], time.perf_counter() - started)
+                    self._limit_rejects(final=False)
+                    self._go_on()
+                    self._commit(load, last)
+        with self._load_for_batch() as (load, _):
+            self._end(load)
+            self._commit(load, last, done=True)
+
+    def _commit(self, load: Load, last: Sequence[int | str], done: bool = False) -> None:
+        assert self.record is not None
+        greatest = self._newness.greatest if self._newness is not None else None
+        greatest = None if greatest is None else change_text(greatest)
+        self.record(load, Progress(self.tally, self.batches, last, done, greatest))
+        load.commit()
+        self.kept = replace(self.tally)
+
+    @contextmanager
+    def _load_for_batch(self) -> Iterator[tuple[Load, Append]]:
+        """A transaction for one batch; before the first one the target is emptied, where it is to be."""
+        plan = self.plan
+        writing = plan.writing
+        first = self.kept is None
+        if not first and plan.settings.write == "truncate":
+            writing = replace(writing, settings=plan.settings.model_copy(update={"write": "append"}))
+        with plan.target.load() as load:
+            self._break.add(load.cancel)
+            if first and plan.settings.first_sql:
+                load.run_sql(plan.settings.first_sql)
+            rule = rule_for(load, writing)
+            if writing.settings.write == "truncate" and rule.gathers:
+                raise KanalError(
+                    f"rows of other tables refer to {plan.target_table.name}, so it cannot be emptied before its rows "
+                    "are loaded batch by batch",
+                    'set commit = "step", or write = "merge"',
+                )
+            self.tally.deleted += rule.begin().deleted
+            yield load, rule
+
+    def _look_back(self, reading: Reading) -> None:
+        """Go through rows that are committed, for the keys that they have."""
+        with self._batches(reading) as batches, self._load_for_batch() as (load, rule):
+            for batch in batches:
+                self._go_on()
+                self._prepare(batch, load, rule)
+
+    def _last_key(self, batch: SourceBatch, before: Sequence[int | str]) -> tuple[int | str, ...]:
+        """The key of a batch's last row; raises KanalError where the rows' order is not one by key."""
+        order = self.plan.reading.order_by
+        columns = [batch.columns[name] for name in order]
+        shown = ", ".join(order)
+        if any(values.null_count for values in columns) or any(name in batch.strays for name in order):
+            raise KanalError(
+                f"the source is read in the order of {shown}, and a row has no value there, or one of another type",
+                'name other columns in order_by, or set commit = "step"',
+            )
+        same = np.ones(batch.rows - 1, dtype=np.bool_)
+        for values in columns:
+            same &= mask_of(pc.equal(values[1:], values[:-1]))
+        first, last = (tuple(_plain(values[row]) for values in columns) for row in (0, -1))
+        if same.any() or first == tuple(before):
+            raise KanalError(
+                f"the source is read in the order of {shown}, and two rows have the same values there",
+                'name columns in order_by that tell all rows apart, or set commit = "step"',
+            )
+        return last
+
+    def _end(self, load: Load) -> None:
+        """What is done once all rows are written, before they are committed."""
+        self._limit_rejects(final=True)
+        if self.plan.settings.last_sql:
+            load.run_sql(self.plan.settings.last_sql)
+        if self._newness is not None:
+            self._newness.move(load)
+        self.tally.require_balance()
+
     def stop(self) -> None:
         """Ask, from another thread, that the step ends and is undone; a statement under way is broken off."""
         self._stop.set()
-        if self._load is not None:
-            self._load.cancel()
-
-    @property
-    def stopping(self) -> bool:
-        """True once it was asked to stop."""
-        return self._stop.is_set()
+        self._break()
 
     def _go_on(self) -> None:
-        if self.stopping:
+        if self._stop.is_set():
             raise Stopped
 
-    def _log(self, on_batch: OnBatch, tally: Tally, seconds: float, rejects: list[Reject]) -> None:
+    def _log(self, prepared: _Prepared | None, tally: Tally, rejects: list[Reject], writing: float) -> None:
         if self.replayed is not None:
             self.rejected_again |= {int(reject.row.pop(NUMBER) or 0) for reject in rejects}
         self.tally.add(tally)
         self.batches += 1
-        on_batch(self.batches, tally, seconds, rejects)
+        reading, computing = (prepared.batch.seconds, prepared.seconds) if prepared is not None else (0.0, 0.0)
+        self._on_batch(BatchRecord(self.batches, tally, reading, computing, writing), rejects)
+
+    def _what_is_new(self) -> Newness | None:
+        if self.plan.since is None:
+            return None
+        found = Newness.of(self.plan, self.plan.since, self.job, self.moment)
+        self.notes.extend(found.notes)
+        return found
 
     def _lookup_table(self, lookup: LookupPlan, database: Database, table: TableInfo) -> LookupTable:
         columns = self._read_columns(database, table, _lookup_columns(self.plan, lookup.name, lookup.keys))
@@ -188,27 +315,57 @@ class PipelineStep:
         return shared.load if shared is not None and shared.load.database.url == database.url else None
 
     @contextmanager
-    def _batches(self) -> Iterator[Iterator[SourceBatch]]:
+    def _batches(self, reading: Reading) -> Iterator[Iterator[SourceBatch]]:
         """The source's batches, read ahead; by way of a file where reading would hold up the load."""
-        plan = self.plan
+        plan, source = self.plan, self.plan.source
         if self.replayed is not None:
             yield batches_of(plan, self.replayed)
             return
-        within = self._within(plan.source)
-        if within is not None or plan.source.shares_lock_with(plan.target, plan.reading):
+        if self._newness is not None:
+            reading = replace(reading, windows=self._newness.windows)
+        within = self._within(source)
+        if within is not None or source.shares_lock_with(plan.target, reading):
             with ExitStack() as spool:
-                with plan.source.read(plan.reading, within) as batches:
-                    kept = spool.enter_context(spooled(batches))
+                with source.read(reading, within, self._break) as batches:
+                    kept = spool.enter_context(spooled(timed(batches)))
                 yield kept
             return
-        with plan.source.read(plan.reading) as batches, read_ahead(batches) as ahead:
+        if plan.split_by is not None and plan.settings.split is not None:
+            parts = plan.settings.split.parts
+            ranges = [replace(reading, windows=(*reading.windows, part)) for part in self._ranges(parts)]
+            with source.snapshot(reading.table, parts) as connections:
+
+                def read(connection: Any) -> Callable[[Reading], Any]:
+                    return lambda part: source.read(part, None, self._break, connection)
+
+                with side_by_side(ranges, [read(connection) for connection in connections]) as ahead:
+                    yield ahead
+            return
+        with source.read(reading, None, self._break) as batches, read_ahead(timed(batches)) as ahead:
             yield ahead
+
+    def _ranges(self, parts: int) -> list[Window]:
+        """Ranges of the column that a table is split by, which together are all of it."""
+        column = self.plan.split_by
+        assert column is not None
+        table = self.plan.reading.table
+        indexed = any(key and key[0] == column.name for key in (table.primary_key, *table.unique))
+        # More ranges than readers, so that none has much more to do than the others, where an index finds them.
+        cuts = evenly(*self.plan.source.bounds(table, column.name), parts * 8 if indexed else parts)
+        lows, highs = [None, *cuts], [*cuts, None]
+        return [
+            Window(column.name, low, high, with_null=low is None and column.nullable)
+            for low, high in zip(lows, highs, strict=True)
+        ]
 
     def _prepare(self, batch: SourceBatch, load: Load, rule: Append) -> _Prepared:
         """A batch's way up to the write: filter, look up, convert, check, sort out doubled keys."""
         started = time.perf_counter()
-        plan, tally = self.plan, Tally(read=batch.rows)
-        rejects: list[Reject] = []
+        plan, rejects = self.plan, list[Reject]()
+        seconds = batch.seconds
+        if self._newness is not None:
+            batch, rejects = self._newness.only_new(Frame(batch, plan.source_types, self.moment))
+        tally = Tally(read=batch.rows + len(rejects))
 
         if plan.where is not None:
             wanted, unclear = filter_rows(Frame(batch, plan.source_types, self.moment), plan.where)
@@ -216,6 +373,7 @@ class PipelineStep:
             rejects += found
             tally.filtered = batch.rows - len(wanted) - len(found)
             batch = batch.take(wanted) if len(wanted) < batch.rows else batch
+        batch.seconds = seconds
 
         frame = Frame(batch, plan.source_types, self.moment)
         faults: _Tagged = []
@@ -364,6 +522,15 @@ def _count(tally: Tally, written: Written) -> None:
 
 def _take(rows: pa.RecordBatch, chosen: Rows) -> pa.RecordBatch:
     return rows if len(chosen) == rows.num_rows else rows.take(pa.array(chosen))
+
+
+def _plain(value: pa.Scalar) -> int | str:
+    """A value of a key as it is kept and compared."""
+    found = value.as_py()
+    if isinstance(found, dt.datetime):
+        found = found.astimezone(dt.UTC).replace(tzinfo=None) if found.tzinfo else found
+        return found.isoformat(sep=" ")
+    return found if isinstance(found, int) else str(found)
 
 
 def _refusal(row: int, words: str) -> Fault:

@@ -6,20 +6,25 @@ import pickle
 import queue
 import tempfile
 import threading
-from collections.abc import Generator, Iterable, Iterator
-from contextlib import contextmanager
-from typing import TypeVar
+import time
+from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager
+from typing import Any, TypeVar
 
 from kanal.core.frame import SourceBatch
+from kanal.databases.base import Reading
 
 Item = TypeVar("Item")
 _END = object()
 
 
 @contextmanager
-def read_ahead(items: Iterable[Item], depth: int = 2) -> Iterator[Iterator[Item]]:
-    """The items, fetched by another thread up to `depth` ahead; its errors are raised where they are taken."""
-    ready: queue.Queue[object] = queue.Queue(maxsize=depth)
+def read_ahead(*streams: Iterable[Item], depth: int = 2) -> Iterator[Iterator[Item]]:
+    """The items, fetched by other threads, one a stream, up to `depth` ahead; errors are raised where they are taken.
+
+    Of several streams they come in no order.
+    """
+    ready: queue.Queue[object] = queue.Queue(maxsize=depth * len(streams))
     stopping = threading.Event()
 
     def put(item: object) -> bool:
@@ -31,7 +36,7 @@ def read_ahead(items: Iterable[Item], depth: int = 2) -> Iterator[Iterator[Item]
             return True
         return False
 
-    def fetch() -> None:
+    def fetch(items: Iterable[Item]) -> None:
         try:
             for item in items:
                 if not put(item):
@@ -41,18 +46,65 @@ def read_ahead(items: Iterable[Item], depth: int = 2) -> Iterator[Iterator[Item]
             put(error)
 
     def taken() -> Generator[Item]:
-        while (item := ready.get()) is not _END:
-            if isinstance(item, BaseException):
+        left = len(streams)
+        while left:
+            item = ready.get()
+            if item is _END:
+                left -= 1
+            elif isinstance(item, BaseException):
                 raise item
-            yield item  # type: ignore[misc]
+            else:
+                yield item  # type: ignore[misc]
 
-    thread = threading.Thread(target=fetch, name="kanal-reader", daemon=True)
-    thread.start()
+    threads = [threading.Thread(target=fetch, args=(items,), name="kanal-reader", daemon=True) for items in streams]
+    for thread in threads:
+        thread.start()
     try:
         yield taken()
     finally:
         stopping.set()
-        thread.join()
+        for thread in threads:
+            thread.join()
+
+
+def timed(batches: Iterable[SourceBatch]) -> Iterator[SourceBatch]:
+    """The batches, each with the seconds that it took to come."""
+    started = time.perf_counter()
+    for batch in batches:
+        batch.seconds = time.perf_counter() - started
+        yield batch
+        started = time.perf_counter()
+
+
+@contextmanager
+def side_by_side(
+    parts: Sequence[Reading], readers: Sequence[Callable[[Reading], AbstractContextManager[Iterator[SourceBatch]]]]
+) -> Iterator[Iterator[SourceBatch]]:
+    """The batches of all parts, in no order: each reader, in a thread of its own, reads the part that is next."""
+    waiting: queue.SimpleQueue[Reading] = queue.SimpleQueue()
+    for part in parts:
+        waiting.put(part)
+
+    def of_reader(reader: Callable[[Reading], AbstractContextManager[Iterator[SourceBatch]]]) -> Iterator[SourceBatch]:
+        while True:
+            try:
+                part = waiting.get_nowait()
+            except queue.Empty:
+                return
+            with reader(part) as batches:
+                yield from batches
+
+    with read_ahead(*(timed(of_reader(reader)) for reader in readers), depth=1) as ahead:
+        yield ahead
+
+
+def evenly(low: Any, high: Any, parts: int) -> list[Any]:
+    """Values that cut a range, of numbers, dates or times, into so many parts of one length, fewer if it is short."""
+    if low is None or low == high:
+        return []
+    if isinstance(low, int):
+        return sorted({low + (high - low) * part // parts for part in range(1, parts)} - {low})
+    return sorted({low + (high - low) / parts * part for part in range(1, parts)} - {low})
 
 
 @contextmanager

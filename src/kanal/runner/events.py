@@ -1,0 +1,29 @@
+"""What happens in a run, as records of Python's logging, and as lines of JSON for those who gather such."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+import logging
+from typing import Any
+
+_LOG = logging.getLogger("kanal.runner")
+
+
+def tell(event: str, level: int = logging.INFO, **fields: Any) -> None:
+    """Log an event; its fields that are None or 0 are left out of the sentence, and all are in the JSON line."""
+    if _LOG.isEnabledFor(level):
+        said = " ".join(f"{name}={value}" for name, value in fields.items() if value)
+        _LOG.log(level, "%s %s", event, said, extra={"kanal_event": {"event": event, **fields}})
+
+
+class JsonLines(logging.Formatter):
+    """One JSON document a record: `time` (UTC), `level`, `logger`, then the event's fields, or `message`."""
+
+    def format(self, record: logging.LogRecord) -> str:
+        """The line."""
+        time = dt.datetime.fromtimestamp(record.created, dt.UTC).isoformat(timespec="milliseconds")
+        line = {"time": time, "level": record.levelname.lower(), "logger": record.name}
+        event = getattr(record, "kanal_event", None)
+        line |= event if event is not None else {"message": record.getMessage()}
+        return json.dumps(line, ensure_ascii=False, default=str)

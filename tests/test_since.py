@@ -1,0 +1,201 @@
+"""Loads of what is new: marks, overlaps, windows, late and missing change values, a two-way exchange."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+import kanal
+from conftest import Cli, Files, Place, document
+from test_runs import counts
+from test_servers import job, succeeded
+
+Places = Callable[[str], Place]
+KINDS = ["sqlite", "postgresql", "mariadb", "other"]
+TYPES = {
+    "sqlite": {"timestamp": "timestamp", "tz": "timestamp with time zone", "date": "date", "number": "integer"},
+    "postgresql": {"timestamp": "timestamp", "tz": "timestamptz", "date": "date", "number": "bigint"},
+    "mariadb": {"timestamp": "datetime(6)", "tz": "timestamp(6)", "date": "date", "number": "bigint"},
+}
+TYPES["other"] = TYPES["postgresql"]
+VALUES = {
+    "timestamp": ["2025-03-01 10:00:00", "2025-03-02 10:00:00.5", "2025-03-03 10:00:00", "2025-03-04 10:00:00"],
+    "tz": ["2025-03-01 10:00:00+00:00", "2025-03-02 10:00:00+00:00", "2025-03-03 10:00:00+00:00", "2025-03-04 10:00:00+00:00"],
+    "date": ["2025-03-01", "2025-03-02", "2025-03-03", "2025-03-04"],
+    "number": ["9", "10", "100", "1000"],
+}  # fmt: skip
+BODY = """
+    [pipeline.t]
+    source = "old:t"
+    target = "new:t"
+    write = "{write}"
+    key = "id"
+    since = {since}
+"""
+
+
+def tables(places: Places, kind: str, change: str, rows: int = 3) -> tuple[Place, Place]:
+    old, new = places(kind), places(kind)
+    declared = TYPES[kind][change]
+    old.sql(f"CREATE TABLE t (id integer PRIMARY KEY, changed {declared} NULL)")
+    new.sql(f"CREATE TABLE t (id integer, changed {declared} NULL, PRIMARY KEY (id))")
+    for row, value in enumerate(VALUES[change][:rows]):
+        add(old, row, value)
+    return old, new
+
+
+def add(place: Place, row: int, value: str) -> None:
+    value = value.replace("+00:00", "") if place.kind == "mariadb" else value
+    if place.kind == "mariadb":
+        place.sql("SET time_zone = '+00:00'", f"INSERT INTO t (id, changed) VALUES ({row}, '{value}')")
+    else:
+        place.sql(f"INSERT INTO t (id, changed) VALUES ({row}, '{value}')")
+
+
+@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("change", VALUES)
+def test_only_what_is_new_is_loaded(places: Places, tmp_path: Path, kind: str, change: str) -> None:
+    old, new = tables(places, kind, change)
+    made = job(tmp_path, BODY.format(write="append", since='"changed"'), old=old, new=new)
+    assert counts(succeeded(made.run())["t"]) == {"read": 3, "inserted": 3}
+    (mark,) = made.marks()
+    assert (mark.step, mark.mark is not None and mark.mark[:19]) == ("t", VALUES[change][2][:19])
+    assert counts(succeeded(made.run())["t"]) == {}
+    add(old, 3, VALUES[change][3])
+    run = succeeded(made.run())["t"]
+    assert counts(run) == {"read": 1, "inserted": 1}
+    assert f"read: changed > {mark.mark}" in str(run.note)
+    assert new.rows("SELECT count(*) FROM t") == [(4,)]
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_an_overlap_brings_late_arrivals_and_a_merge_takes_what_has_no_change_value(
+    places: Places, tmp_path: Path, kind: str
+) -> None:
+    old, new = tables(places, kind, "timestamp")
+    since = '{ column = "changed", first = 2025-03-02, overlap = "1 day" }'
+    made = job(tmp_path, BODY.format(write="merge", since=since), old=old, new=new)
+    assert counts(succeeded(made.run())["t"]) == {"read": 2, "inserted": 2}
+    add(old, 7, "2025-03-02 11:00:00")  # late, within a day of the mark
+    add(old, 8, "2025-03-01 11:00:00")  # too late
+    old.sql("INSERT INTO t VALUES (9, NULL)")
+    assert counts(succeeded(made.run())["t"]) == {"read": 4, "inserted": 2, "unchanged": 2}
+    assert [row[0] for row in new.rows("SELECT id FROM t ORDER BY id")] == [1, 2, 7, 9]
+    (mark,) = made.marks()
+    assert str(mark.mark)[:10] == "2025-03-03"
+
+
+def test_an_append_rejects_what_has_no_change_value(places: Places, tmp_path: Path) -> None:
+    old, new = tables(places, "sqlite", "timestamp")
+    old.sql("INSERT INTO t VALUES (9, NULL)", "INSERT INTO t VALUES (10, 'yesterday')")
+    made = job(tmp_path, BODY.format(write="append", since='"changed"'), old=old, new=new)
+    for read in (5, 2):
+        step = made.run()["t"]
+        assert (step.tally.read, step.tally.rejected) == (read, 2)
+        assert step.rejects()["reason"].to_pylist() == ["null_not_allowed", "not_a_date"]
+
+
+@pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
+def test_a_failed_load_leaves_the_mark(places: Places, tmp_path: Path, kind: str) -> None:
+    old, new = tables(places, kind, "number")
+    body = BODY.format(write="append", since='{ column = "changed", first = 10 }')
+    made = job(tmp_path, body, old=old, new=new)
+    assert counts(succeeded(made.run())["t"]) == {"read": 2, "inserted": 2}
+    add(old, 3, "1000")
+    broken = job(tmp_path, body + '    last_sql = "SELEC 1"', old=old, new=new)
+    assert broken.run().status == "failed"
+    assert [state.mark for state in made.marks()] == ["100"]
+    assert counts(succeeded(made.run())["t"]) == {"read": 1, "inserted": 1}
+
+
+def test_ranges_marks_and_all_on_the_command_line(places: Places, files: Files, cli: Cli) -> None:
+    old, new = tables(places, "postgresql", "date", rows=4)
+    job(files.folder, BODY.format(write="merge", since='"changed"'), old=old, new=new)
+
+    def read(*options: str) -> int:
+        outcome = cli("run", "job.toml", "--json", *options)
+        assert outcome.returncode == 0, outcome.stderr
+        found: int = document(outcome)["steps"][0]["read"]
+        return found
+
+    def mark() -> str | None:
+        found: str | None = document(cli("marks", "job.toml", "--json"))[0]["mark"]
+        return found
+
+    assert (read("--since", "2025-03-02", "--until", "2025-03-04"), mark()) == (2, None)
+    assert (read("--since", "2025-03-02"), mark()) == (3, "2025-03-04")
+    assert (read(), read("--since", "2025-03-01"), mark()) == (1, 4, "2025-03-04")
+    assert cli("marks", "job.toml", "t", "--set", "2025-03-03").returncode == 0
+    assert (mark(), read()) == ("2025-03-03", 2)
+    assert (read("--all"), mark()) == (4, "2025-03-04")
+    assert cli("marks", "job.toml", "t", "--clear").returncode == 0
+    assert (mark(), "none: all rows are new" in cli("marks", "job.toml").stdout) == (None, True)
+    for arguments, said in (
+        (("run", "job.toml", "--since", "soon"), '"soon" is not a value of type date'),
+        (("run", "job.toml", "--since", "2025-01-01", "--all"), "are asked for at once"),
+        (("marks", "job.toml", "--set", "2025-01-01"), "for one step"),
+        (("marks", "job.toml", "u", "--clear"), '"u" is no step that loads only what is new'),
+    ):
+        outcome = cli(*arguments)
+        assert (outcome.returncode, said in outcome.stderr) == (2, True), outcome.stderr
+
+
+@pytest.mark.parametrize(
+    ("settings", "said"),
+    [
+        ('since = "id || changed"', "which does not grow"),
+        ('since = { column = "id", overlap = "1 day" }', 'write a time such as "2 hours" for times, a number'),
+        ('since = { column = "id", overlap = 3 }', "would be appended again"),
+        ('since = { column = "id", overlap = "3 moons" }', "it is a number, or a time such as"),
+        ('since = { column = "id", first = "x" }', '"x" is not a value of type'),
+        ('since = "id"\nlimit = 3', "would be taken for loaded"),
+        ('since = "id"\nwrite = "truncate"', "it empties the target"),
+        ('since = "id"\nwrite = "merge"\nkey = "id"\nmissing = "delete"', "what is not new would be deleted"),
+    ],
+)
+def test_what_does_not_go_with_since_is_said(files: Files, cli: Cli, settings: str, said: str) -> None:
+    files.database("old.db", "CREATE TABLE t (id integer PRIMARY KEY, changed text)")
+    files.database("new.db", "CREATE TABLE t (id integer PRIMARY KEY, changed text)")
+    files.job(f'[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\n{settings}')
+    outcome = cli("check", "job.toml")
+    assert (outcome.returncode, said in " ".join((outcome.stdout + outcome.stderr).split())) == (2, True), outcome.stdout
+
+
+def test_an_exchange_in_both_ways_in_which_the_newest_change_wins(places: Places, tmp_path: Path) -> None:
+    """As examples/exchange-*.toml do it."""
+    here, there = places("postgresql"), places("mariadb")
+    here.sql("CREATE TABLE t (id integer PRIMARY KEY, v text, changed timestamp NOT NULL)")
+    there.sql("CREATE TABLE t (id integer PRIMARY KEY, v text, changed datetime(6) NOT NULL)")
+    ways = []
+    for way, source, target in (("there", here, there), ("back", there, here)):
+        (tmp_path / way).mkdir()
+        body = '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "merge"\nkey = "id"\nsince = "changed"\nnewer_by = "changed"'
+        ways.append(job(tmp_path / way, body, old=source, new=target))
+    here.sql("INSERT INTO t VALUES (1, 'here', '2025-03-01 10:00'), (2, 'here', '2025-03-01 12:00')")
+    there.sql("INSERT INTO t VALUES (2, 'there', '2025-03-01 11:00'), (3, 'there', '2025-03-01 11:30')")
+
+    def exchange() -> list[tuple[object, ...]]:
+        for way in ways:
+            succeeded(way.run())
+        both = [place.rows("SELECT id, v FROM t ORDER BY id") for place in (here, there)]
+        assert both[0] == both[1]
+        return both[0]
+
+    assert exchange() == [(1, "here"), (2, "here"), (3, "there")]
+    here.sql("UPDATE t SET v = 'changed here', changed = '2025-03-02 10:00' WHERE id = 3")
+    there.sql("UPDATE t SET v = 'changed there', changed = '2025-03-02 09:00' WHERE id IN (1, 3)")
+    assert exchange() == [(1, "changed there"), (2, "here"), (3, "changed here")]
+    for way in ways:
+        assert succeeded(way.run())["t"].tally.written == 0
+
+
+def test_the_python_twin(places: Places, tmp_path: Path) -> None:
+    old, new = tables(places, "sqlite", "number")
+    made = job(tmp_path, BODY.format(write="merge", since='{ column = "changed", overlap = 5 }'), old=old, new=new)
+    assert made.pipeline["t"].since == kanal.Since(column="changed", overlap=5)
+    made.set_mark("t", 15)
+    assert counts(succeeded(made.run())["t"]) == {"read": 2, "inserted": 2}
+    assert counts(succeeded(made.run(everything=True))["t"]) == {"read": 3, "inserted": 1, "unchanged": 2}
+    assert counts(succeeded(made.run(since=9, until=10))["t"]) == {"read": 1, "unchanged": 1}
