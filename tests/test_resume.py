@@ -5,11 +5,14 @@ from __future__ import annotations
 import contextlib
 import os
 import random
+import resource
+import shutil
 import signal
 import socket
 import sqlite3
 import subprocess
 import sys
+import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -20,7 +23,7 @@ import pytest
 import sqlalchemy as sa
 
 import kanal
-from conftest import Cli, Files, Place, document
+from conftest import Cli, Files, Place, document, server_or_skip
 from test_runs import counts
 from test_servers import job, succeeded
 
@@ -45,7 +48,7 @@ STEPS = """
 
 def filled(places: Places, kind: str) -> tuple[Place, Place]:
     old, new = places("sqlite"), places(kind)
-    old.sql("CREATE TABLE t (id integer, v text)")
+    old.sql("CREATE TABLE t (id integer PRIMARY KEY, v text)")
     with old.engine.begin() as connection:
         connection.exec_driver_sql("INSERT INTO t VALUES (?, ?)", [(n, f"v{n}") for n in range(ROWS)])
     # No key in the first, which would hide rows that come twice.
@@ -67,7 +70,7 @@ def started(folder: Path, *arguments: str) -> subprocess.Popen[bytes]:
     return subprocess.Popen(command, cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
 
 
-@pytest.mark.parametrize("commit", ["step", "job"])
+@pytest.mark.parametrize("commit", ["step", "batch", "job"])
 @pytest.mark.parametrize("write", ["truncate", "merge"])
 @pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
 def test_killed_at_any_instant_and_resumed_the_target_is_as_if_undisturbed(
@@ -119,13 +122,13 @@ kanal.Job.read("job.toml").run()
 
 
 @pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
-@pytest.mark.parametrize("commit", ["step", "job"])
+@pytest.mark.parametrize("commit", ["step", "batch", "job"])
 def test_a_step_committed_but_not_logged_is_not_loaded_twice(
     places: Places, files: Files, cli: Cli, kind: str, commit: str
 ) -> None:
     old, new = filled(places, kind)
     job(files.folder, STEPS.format(commit=commit, write="truncate", key=""), old=old, new=new)
-    dies = "first" if commit == "step" else "second"
+    dies = "second" if commit == "job" else "first"
     outcome = subprocess.run([sys.executable, "-c", DIES, dies], cwd=files.folder, check=False, timeout=120)
     assert outcome.returncode == 9
     (run,) = document(cli("runs", "--json"))
@@ -303,3 +306,205 @@ def test_a_stopped_run_is_gone_on_with(places: Places, files: Files) -> None:
     assert (run.run, run.status) == (1, "succeeded")
     assert new.rows("SELECT count(*) FROM first") == [(ROWS + 1,)]
     assert new.rows("SELECT count(*) FROM second") == [(ROWS,)]
+
+
+# --- batches that are committed one by one --------------------------------------------------------------------------
+
+DIES_IN_BATCH = """
+import os, sys
+import kanal
+from kanal.databases import progress
+records, seen = progress.record, []
+def record(load, *arguments, **more):
+    records(load, *arguments, **more)
+    seen.append(1)
+    if len(seen) == 4:
+        if sys.argv[1] == "after":
+            load.commit()
+        os._exit(9)
+progress.record = record
+kanal.Job.read("job.toml").run()
+"""
+BY_BATCH = """
+    [defaults]
+    batch_rows = 100
+    commit = "batch"
+    [pipeline.t]
+    source = "old:t"
+    target = "new:t"
+    write = "{write}"
+    key = "n"
+    duplicates = "{duplicates}"
+    where = "n <> '17'"
+    [pipeline.t.columns]
+    n = "n"
+    v = "v"
+"""
+
+
+@pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
+@pytest.mark.parametrize("instant", ["before", "after"])
+@pytest.mark.parametrize(
+    ("write", "duplicates"), [("append", "reject"), ("truncate", "first"), ("merge", "last")]
+)
+def test_a_run_goes_on_after_its_last_committed_batch(
+    places: Places, files: Files, cli: Cli, kind: str, instant: str, write: str, duplicates: str
+) -> None:
+    old, new = places(kind), places(kind)
+    old.sql("CREATE TABLE t (a varchar(9), b integer, n varchar(9), v varchar(20), PRIMARY KEY (a, b))")
+    rows = [(f"k{row // 10:02d}", row % 10, "x" if row % 150 == 77 else str(row % 700), f"v{row}") for row in range(990)]
+    with old.engine.begin() as connection:
+        marks = "(?, ?, ?, ?)" if kind == "sqlite" else "(%s, %s, %s, %s)"
+        connection.exec_driver_sql(f"INSERT INTO t VALUES {marks}", rows)
+    twin = places(kind)
+    for place in (new, twin):
+        place.sql("CREATE TABLE t (n integer NOT NULL, v varchar(20))", "INSERT INTO t VALUES (-1, 'before'), (650, 'old')")
+    (files.folder / "twin").mkdir()
+    body = BY_BATCH.format(write=write, duplicates=duplicates)
+    undisturbed = succeeded(job(files.folder / "twin", body.replace('"batch"', '"step"'), old=old, new=twin).run())["t"]
+    job(files.folder, body, old=old, new=new)
+    outcome = subprocess.run([sys.executable, "-c", DIES_IN_BATCH, instant], cwd=files.folder, check=False, timeout=120)
+    assert outcome.returncode == 9
+    committed = new.rows("SELECT count(*) FROM t")[0][0]
+    assert 200 < committed < 420
+    resumed = document(cli("resume", "--json"))["steps"][0]
+    assert {name: resumed[name] for name in counts(undisturbed)} == counts(undisturbed)
+    both = [place.rows("SELECT n, v FROM t ORDER BY n, v") for place in (new, twin)]
+    assert both[0] == both[1]
+    assert len(document(cli("rejects", "1", "--json"))) == undisturbed.tally.rejected > 0
+    assert [row[0] for row in files.rows("kanal-runs.db", "SELECT batch FROM kanal_batch ORDER BY batch")] == list(
+        range(1, 11)
+    )
+
+
+@pytest.mark.parametrize(
+    ("source", "settings", "said"),
+    [
+        ("CREATE TABLE t (n integer)", "", "the source has no key"),
+        ("CREATE TABLE t (n integer)", 'order_by = "n"', "two rows have the same values there"),
+        ("CREATE TABLE t (n real PRIMARY KEY)", "", 'in the order of "n", which is double precision'),
+        ("CREATE TABLE t (n integer PRIMARY KEY)", 'reject = "all"', "are committed when a bad row is found"),
+        ("CREATE TABLE t (n integer PRIMARY KEY)", "limit = 1", "would be counted anew"),
+    ],
+)
+def test_what_does_not_go_batch_by_batch_is_said(files: Files, cli: Cli, source: str, settings: str, said: str) -> None:
+    files.database("old.db", source, t=[] if "PRIMARY" in source else [(1,), (1,)])
+    files.database("new.db", "CREATE TABLE t (n integer)")
+    files.job(f'[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\ncommit = "batch"\n{settings}')
+    outcome = cli("run", "job.toml")
+    assert outcome.returncode in (1, 2)
+    assert said in " ".join((outcome.stdout + outcome.stderr).split())
+    assert files.rows("new.db", "SELECT * FROM t") == []
+
+
+# --- servers, disks and run logs that fail --------------------------------------------------------------------------
+
+
+class OwnServer:
+    """A PostgreSQL server of the test's own, that it may stop and start."""
+
+    def __init__(self, folder: Path) -> None:
+        found = sorted(Path("/usr/lib/postgresql").glob("*/bin/pg_ctl"))
+        if not found:
+            server_or_skip("pg_ctl", FileNotFoundError("/usr/lib/postgresql"))
+        self.program, self.folder = found[-1], folder
+        with socket.create_server(("127.0.0.1", 0)) as free:
+            self.port = free.getsockname()[1]
+        self._as: dict[str, Any] = {}
+        if os.geteuid() == 0:
+            shutil.chown(folder, "postgres", "postgres")
+            self._as = {"user": "postgres", "group": "postgres"}
+        self._tell("init", "-o", "-A trust -U postgres")
+
+    def start(self) -> None:
+        self._tell("start", "-l", str(self.folder / "log"), "-o", f"-p {self.port} -k {self.folder} -c fsync=off")
+
+    def stop(self) -> None:
+        self._tell("stop", "-m", "immediate")
+
+    def _tell(self, *arguments: str) -> None:
+        command = [str(self.program), "-D", str(self.folder / "data"), "-s", "-w", *arguments]
+        subprocess.run(command, check=True, timeout=60, cwd=self.folder, stdout=subprocess.DEVNULL, **self._as)
+
+
+@pytest.fixture
+def own_server() -> Iterator[OwnServer]:
+    with tempfile.TemporaryDirectory(prefix="kanal-server-") as folder:
+        server = OwnServer(Path(folder))
+        server.start()
+        yield server
+        with contextlib.suppress(subprocess.CalledProcessError):
+            server.stop()
+
+
+@pytest.mark.parametrize("commit", ["step", "batch"])
+def test_a_server_that_is_stopped_in_mid_load(
+    places: Places, files: Files, cli: Cli, own_server: OwnServer, commit: str
+) -> None:
+    old = places("sqlite")
+    new = Place("postgresql", f"postgresql://postgres@127.0.0.1:{own_server.port}/postgres")
+    old.sql("CREATE TABLE t (id integer PRIMARY KEY, v text)")
+    with old.engine.begin() as connection:
+        connection.exec_driver_sql("INSERT INTO t VALUES (?, ?)", [(n, f"v{n}") for n in range(ROWS)])
+    new.sql("CREATE TABLE first (id integer, v text)", "CREATE TABLE second (id integer PRIMARY KEY, v text)")
+    new.engine.dispose()
+    job(files.folder, STEPS.format(commit=commit, write="merge", key='key = "id"'), old=old, new=new)
+    path = files.folder / "job.toml"
+    path.write_text(path.read_text().replace("[defaults]", "[defaults]\nretries = 1\nretry_wait = 0.1"))
+    process = started(files.folder, "run", "job.toml")
+    while not logged(files, "SELECT * FROM kanal_batch WHERE batch > 5"):
+        assert process.poll() is None
+        time.sleep(0.02)
+    own_server.stop()
+    assert process.wait(60) == 1
+    (error,) = {row[0] for row in logged(files, "SELECT error FROM kanal_step WHERE status = 'failed'")}
+    assert "connection new" in error
+    own_server.start()
+    resumed = cli("resume", "--json")
+    assert resumed.returncode == 0, resumed.stdout + resumed.stderr
+    for table in ("first", "second"):
+        assert new.rows(f"SELECT count(*), count(DISTINCT id) FROM {table}") == [(ROWS, ROWS)]
+    new.engine.dispose()
+
+
+def test_a_disk_that_is_full_leaves_the_target_as_it_was(places: Places, files: Files) -> None:
+    old, new = filled(places, "sqlite")
+    job(files.folder, STEPS.format(commit="step", write="truncate", key=""), old=old, new=new)
+
+    def no_more_than_half_a_megabyte() -> None:
+        resource.setrlimit(resource.RLIMIT_FSIZE, (500_000, 500_000))
+
+    outcome = subprocess.run(
+        [sys.executable, "-m", "kanal", "run", "job.toml"], cwd=files.folder, capture_output=True, text=True,
+        preexec_fn=no_more_than_half_a_megabyte, check=False, timeout=120,
+    )  # fmt: skip
+    assert outcome.returncode == 1, outcome.stderr
+    said = " ".join(outcome.stdout.split())
+    assert "connection new" in said
+    assert "disk" in said
+    assert "Traceback" not in outcome.stderr
+    assert new.rows("SELECT count(*) FROM first") == [(1,)]
+
+
+@pytest.mark.parametrize("broken", ["missing folder", "folder", "no database", "while it runs"])
+def test_a_run_log_that_cannot_be_written_leaves_the_target_as_it_was(
+    places: Places, files: Files, cli: Cli, broken: str
+) -> None:
+    old, new = filled(places, "sqlite")
+    log = places("postgresql")
+    url = {"missing folder": "sqlite:///nowhere/runs.db", "folder": "sqlite:///.", "while it runs": log.url}
+    (files.folder / "runs.txt").write_text("not a database, but long enough to be taken for one\n" * 90)
+    (files.folder / "drop.sql").write_text("DROP TABLE kanal_batch")
+    body = f'[connection.log]\nurl = "{log.url}"\n[command.drop]\nconnection = "log"\nsql_file = "drop.sql"\n'
+    body = STEPS.format(commit="step", write="truncate", key="") + (body if broken == "while it runs" else "")
+    job(files.folder, body + f'[run_log]\nurl = "{url.get(broken, "sqlite:///runs.txt")}"\n', old=old, new=new)
+    path = files.folder / "job.toml"
+    if broken == "while it runs":
+        path.write_text(path.read_text().replace("[pipeline.first]", '[pipeline.first]\nafter = "drop"'))
+    outcome = cli("run", "job.toml")
+    assert outcome.returncode == (1 if broken == "while it runs" else 2)
+    said = " ".join((outcome.stdout + outcome.stderr).split())
+    assert "The run log" in said
+    assert "Set run_log to a database that may be written" in said
+    assert new.rows("SELECT count(*) FROM first") == [(1,)]
+    assert new.rows("SELECT count(*) FROM second") == [(1,)]

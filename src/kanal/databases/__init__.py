@@ -12,6 +12,8 @@ from kanal.core.nearest import did_you_mean
 from kanal.databases.description import ColumnInfo, ForeignKey, TableInfo
 
 if TYPE_CHECKING:
+    import sqlalchemy as sa
+
     from kanal.databases.base import Database
     from kanal.definition import Connection, RunLog, Secret
 
@@ -35,9 +37,11 @@ def expand(text: str, what: str) -> str:
     return _VARIABLE.sub(value, text)
 
 
-def _password(secret: Secret, what: str, folder: Path) -> str:
+def _password(secret: Secret, what: str, folder: Path, user: str | None) -> str:
     if secret.env is not None:
         return expand(f"${{{secret.env}}}", what)
+    if secret.keyring is not None:
+        return _from_keyring(secret.keyring, secret.user or user or "", what)
     path = folder / str(secret.file)
     try:
         return path.read_text(encoding="utf-8").rstrip("\r\n")
@@ -45,6 +49,26 @@ def _password(secret: Secret, what: str, folder: Path) -> str:
         raise KanalError(
             f"{what}: the password file {path} cannot be read: {error.strerror}", "correct its path"
         ) from None
+
+
+def _from_keyring(service: str, user: str, what: str) -> str:
+    try:
+        import keyring
+        from keyring.errors import KeyringError
+    except ImportError:
+        raise KanalError(f"{what}: the package keyring is not installed", "install kanal[keyring]") from None
+    try:
+        found = keyring.get_password(service, user)
+    except KeyringError as error:
+        raise KanalError(
+            f"{what}: the system's keyring cannot be asked: {error}", "unlock it, or keep the password elsewhere"
+        ) from None
+    if found is None:
+        raise KanalError(
+            f'{what}: the keyring has no password of the service "{service}" for the user "{user}"',
+            f"store it, for instance by: keyring set {service} {user}",
+        )
+    return found
 
 
 def open_database(name: str, connection: Connection | RunLog, folder: Path) -> Database:
@@ -61,7 +85,16 @@ def open_database(name: str, connection: Connection | RunLog, folder: Path) -> D
     except sa.exc.ArgumentError:
         raise KanalError(f"{what}: its url is not a URL", "write one such as sqlite:///lockhouse.db") from None
     if connection.password is not None:
-        url = url.set(password=_password(connection.password, what, folder))
+        url = url.set(password=_password(connection.password, what, folder, url.username))
+    database = _database(name, url, what, folder)
+    database.connect_timeout = getattr(connection, "connect_timeout", None)
+    database.lock_timeout = getattr(connection, "lock_timeout", None)
+    return database
+
+
+def _database(name: str, url: sa.URL, what: str, folder: Path) -> Database:
+    import sqlalchemy as sa
+
     kind, _, driver = url.drivername.partition("+")
     if kind == "sqlite":
         from kanal.databases.sqlite import SQLite

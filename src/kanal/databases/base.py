@@ -274,6 +274,10 @@ class Database:
     #: Whether connections are kept for the next use. Here none is, so that nothing temporary outlives it.
     pooling: ClassVar[dict[str, Any]] = {"poolclass": sa.NullPool}
 
+    #: Seconds that connecting, or waiting for a lock, may take; None for the driver's own way.
+    connect_timeout: float | None = None
+    lock_timeout: float | None = None
+
     def __init__(self, name: str, url: sa.URL) -> None:
         self.name = name
         self.url = url

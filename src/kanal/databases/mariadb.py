@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import datetime as dt
+import math
 import re
 import warnings
 from collections.abc import Iterator, Sequence
@@ -76,7 +77,11 @@ class MariaDB(Database):
         self._given = url
 
     def connect_arguments(self) -> dict[str, Any]:
-        settings = {"local_infile": True, "charset": "utf8mb4", "connect_timeout": 15, "init_command": _SESSION}
+        seconds = math.ceil(self.connect_timeout or 15)
+        settings = {"local_infile": True, "charset": "utf8mb4", "connect_timeout": seconds, "init_command": _SESSION}
+        if self.lock_timeout is not None:
+            wait = math.ceil(self.lock_timeout)
+            settings["init_command"] = f"{_SESSION}, innodb_lock_wait_timeout = {wait}, lock_wait_timeout = {wait}"
         if self.url.host in _THIS_MACHINE and not any(name.startswith("ssl") for name in self.url.query):
             # Making ready for TLS takes the driver longer than all the rest, and here nobody listens.
             settings["ssl_disabled"] = True

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import math
 import re
 import time
 import warnings
@@ -98,8 +99,13 @@ class PostgreSQL(ArrowDatabase):
 
     def connect_arguments(self) -> dict[str, Any]:
         given = self.url.query
-        settings = {"connect_timeout": "15", "application_name": "kanal"}
-        return {name: value for name, value in settings.items() if name not in given}
+        settings = {"connect_timeout": str(math.ceil(self.connect_timeout or 15)), "application_name": "kanal"}
+        settings = {name: value for name, value in settings.items() if name not in given}
+        if self.lock_timeout is not None:
+            before = given.get("options")
+            options = [before] if isinstance(before, str) else list(before or ())
+            settings["options"] = " ".join([*options, f"-c lock_timeout={round(self.lock_timeout * 1000)}"])
+        return settings
 
     @contextlib.contextmanager
     def arrow(self) -> Iterator[Any]:

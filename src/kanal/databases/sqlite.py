@@ -153,7 +153,7 @@ class SQLite(ArrowDatabase):
         """A connection of Python's own driver, for small questions."""
         self.check_file()
         try:
-            connection = sqlite3.connect(self.path, timeout=30)
+            connection = sqlite3.connect(self.path, timeout=self.lock_timeout or 30)
             try:
                 yield connection
             finally:
@@ -184,7 +184,7 @@ class SQLite(ArrowDatabase):
             connection = adbc_driver_sqlite.dbapi.connect(uri)
             try:
                 with connection.cursor() as cursor:
-                    cursor.execute("PRAGMA busy_timeout = 30000")
+                    cursor.execute(f"PRAGMA busy_timeout = {round(1000 * (self.lock_timeout or 30))}")
                     cursor.fetchall()
                 yield connection
             finally:

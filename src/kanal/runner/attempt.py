@@ -27,9 +27,7 @@ class TimedOut(KanalError):
     """A step took longer than its timeout; it was undone."""
 
     def __init__(self, limit: float) -> None:
-        super().__init__(
-            f"it took longer than its timeout of {limit:g} seconds, and was undone", "set a longer timeout"
-        )
+        super().__init__(f"it took longer than its timeout of {limit:g} s, and was undone", "set a longer timeout")
 
 
 class Transaction:

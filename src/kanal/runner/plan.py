@@ -607,7 +607,7 @@ class _PipelinePlanner:
             ):
                 if not fits:
                     self._problem(
-                        key, "this needs an order, and parts of a split come in none", "remove one of the two"
+                        key, "this needs an order, and the parts of a split have none", "remove one of the two"
                     )
             limit = self.job.connection[settings.source.connection].max_parallel
             if limit is not None and settings.split.parts > limit:

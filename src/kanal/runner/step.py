@@ -223,7 +223,7 @@ class PipelineStep:
     def _load_for_batch(self) -> Iterator[tuple[Load, Append]]:
         """A transaction for one batch; before the first one the target is emptied, where it is to be."""
         plan = self.plan
-        writing = plan.writing
+        writing = replace(plan.writing, by_batch=True)
         first = self.kept is None
         if not first and plan.settings.write == "truncate":
             writing = replace(writing, settings=plan.settings.model_copy(update={"write": "append"}))
@@ -392,7 +392,7 @@ class PipelineStep:
         bad[good] = False
         good, replacing, doubled = self._sort_out_keys(rows, good, tally)
         rejects += rejects_of(batch, doubled)[0]
-        packed, over = rule.pack(_take(rows, good)), rule.pack(_take(rows, replacing))
+        packed, over = rule.pack(_take(rows, good)), rule.pack_over(_take(rows, replacing))
         seconds = time.perf_counter() - started
         return _Prepared(batch, rows, packed, over, good, replacing, np.flatnonzero(bad), tally, rejects, seconds)
 

@@ -110,6 +110,8 @@ class Writing:
     columns: tuple[str, ...]
     key: tuple[str, ...]
     delete_missing: bool = False
+    #: True where each batch is committed, so that its rows are written when it ends.
+    by_batch: bool = False
 
 
 @dataclass(frozen=True)
@@ -141,6 +143,10 @@ class Append:
     def pack(self, rows: pa.RecordBatch) -> Packed:
         """A batch ready for `write`. Batches are packed in order, beside the writing of those before."""
         return Packed(rows, self.load.pack(self.table, rows) if rows.num_rows else None)
+
+    def pack_over(self, rows: pa.RecordBatch) -> Packed:
+        """Rows ready for `replace`."""
+        return Packed(rows, None)
 
     def write(self, packed: Packed) -> Written:
         """Write a batch, or put it by for `finish`; the places of refused rows count from 0 in the batch."""
@@ -246,12 +252,17 @@ class Merge(Append):
     def pack(self, rows: pa.RecordBatch) -> Packed:
         return self._stage.pack(rows)
 
+    def pack_over(self, rows: pa.RecordBatch) -> Packed:
+        return super().pack_over(rows) if self.writing.by_batch else self.pack(rows)
+
     def write(self, packed: Packed) -> Written:
         self._stage.add(packed)
         return Written()
 
     def replace(self, packed: Packed) -> Written:
         """Put rows by in the place of those with the same keys."""
+        if self.writing.by_batch:
+            return super().replace(packed)
         if self._replaced is None:
             self._replaced = Stage(self.load, self.writing, f"{self._name}_replaced", self.writing.columns)
         self._replaced.add(self._replaced.pack(packed.rows))
