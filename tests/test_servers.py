@@ -610,6 +610,14 @@ def test_a_connection_that_does_not_work_says_why(places: Places, files: Files, 
     assert "s3cretword" not in outcome.stdout + outcome.stderr
 
 
+def test_a_large_table_loaded_into_itself(places: Places, tmp_path: Path) -> None:
+    place = places("postgresql")
+    place.sql("CREATE TABLE t (n integer)", "INSERT INTO t SELECT generate_series(1, 20000)")
+    body = '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "truncate"\nwhere = "n % 2 = 0"'
+    assert counts(succeeded(job(tmp_path, body, old=place, new=place).run())["t"])["inserted"] == 10_000
+    assert place.rows("SELECT count(*), min(n) FROM t") == [(10_000, 2)]
+
+
 def test_many_rows_of_postgresql_are_emptied_by_truncate(places: Places, tmp_path: Path) -> None:
     pg = places("postgresql")
     pg.sql("CREATE TABLE a (id integer)", "INSERT INTO a VALUES (1)", "CREATE TABLE b (id integer PRIMARY KEY)")

@@ -12,7 +12,6 @@ import pytest
 
 import kanal
 from conftest import Cli, Files, Place, document
-from test_runs import counts
 from test_servers import job, succeeded
 
 Places = Callable[[str], Place]

@@ -12,6 +12,7 @@ from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar
+from urllib.parse import quote, quote_plus
 
 import pyarrow as pa
 import sqlalchemy as sa
@@ -338,7 +339,11 @@ class Database:
     def without_password(self, text: str) -> str:
         """A text with *** in place of the connection's password."""
         password = self.url.password
-        return text.replace(password, "***") if password and len(password) > 2 else text
+        if not password or len(password) < 3:
+            return text
+        for form in (password, *(quote(password, safe=safe) for safe in ("", " +", "/")), quote_plus(password)):
+            text = text.replace(form, "***")
+        return text
 
     @contextlib.contextmanager
     def errors(self) -> Iterator[None]:
@@ -348,9 +353,9 @@ class Database:
         except exc.SQLAlchemyError as error:
             raise self.diagnosed(error) from None
 
-    def shares_lock_with(self, other: Database, reading: Reading | None = None) -> bool:
-        """True where reading from the one, or this reading from it, would hold up writing to the other."""
-        del other, reading
+    def shares_lock_with(self, other: Database, reading: Reading | None = None, table: str = "") -> bool:
+        """True where reading from the one, or this reading from it, would hold up writing to a table of the other."""
+        del other, reading, table
         return False
 
     @property

@@ -134,17 +134,16 @@ class PostgreSQL(ArrowDatabase):
     def _connect(self) -> Any:
         try:
             import adbc_driver_postgresql.dbapi
+            from psycopg.conninfo import make_conninfo
         except ImportError as error:
             raise DatabaseError(
                 f"connection {self.name}: the driver {error.name} is not installed", f"install {self.extra}"
             ) from None
-        url = self.url.set(drivername="postgresql").update_query_dict(
-            self.connect_arguments() | {"client_encoding": "UTF8"}
-        )
+        given = dict(self.engine.dialect.create_connect_args(self.url)[1])
+        given.pop("context", None)  # which is for SQLAlchemy alone
+        parts = make_conninfo(**(given | self.connect_arguments() | {"client_encoding": "UTF8"}))
         try:
-            connection = adbc_driver_postgresql.dbapi.connect(
-                url.render_as_string(hide_password=False), autocommit=True
-            )
+            connection = adbc_driver_postgresql.dbapi.connect(parts, autocommit=True)
             _tell(connection, "SET TimeZone = 'UTC'; SET IntervalStyle = 'iso_8601'")
         except driver_errors() as error:
             raise self.driver_failure(error) from None
@@ -173,9 +172,11 @@ class PostgreSQL(ArrowDatabase):
         parts = [said.message_primary, said.message_detail, said.message_hint] if said is not None else []
         return ": ".join(" ".join(part.split()) for part in parts if part) or super().words_of(error)
 
-    def shares_lock_with(self, other: Database, reading: Reading | None = None) -> bool:
+    def shares_lock_with(self, other: Database, reading: Reading | None = None, table: str = "") -> bool:
         # Emptying a table locks it against whoever reads it, this step's own reader among them.
-        return reading is not None and reading.table.is_view and _server(self.url) == _server(other.url)
+        if reading is None or _server(self.url) != _server(other.url):
+            return False
+        return reading.table.is_view or reading.table.name == table
 
     # --- describing ------------------------------------------------------------------------------------------------
 

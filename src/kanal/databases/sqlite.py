@@ -202,7 +202,8 @@ class SQLite(ArrowDatabase):
     def lock(self) -> Any:
         return self.path.resolve()
 
-    def shares_lock_with(self, other: Database, reading: Reading | None = None) -> bool:
+    def shares_lock_with(self, other: Database, reading: Reading | None = None, table: str = "") -> bool:
+        del reading, table
         return isinstance(other, SQLite) and self.path.resolve() == other.path.resolve()
 
     # --- describing ------------------------------------------------------------------------------------------------

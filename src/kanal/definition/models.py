@@ -91,7 +91,7 @@ class Connection(Model):
 
 def redacted(url: str) -> str:
     """A URL with *** in place of a password in it."""
-    return re.sub(r"(://[^:/@\s]*):[^@/\s]*@", r"\1:***@", url)
+    return re.sub(r"(://[^:/@]*):.*@", r"\1:***@", url)
 
 
 class RunLog(Model):

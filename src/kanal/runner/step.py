@@ -324,7 +324,7 @@ class PipelineStep:
         if self._newness is not None:
             reading = replace(reading, windows=self._newness.windows)
         within = self._within(source)
-        if within is not None or source.shares_lock_with(plan.target, reading):
+        if within is not None or source.shares_lock_with(plan.target, reading, plan.target_table.name):
             with ExitStack() as spool:
                 with source.read(reading, within, self._break) as batches:
                     kept = spool.enter_context(spooled(timed(batches)))
