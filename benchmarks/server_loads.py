@@ -12,13 +12,16 @@ KANAL_TEST_POSTGRESQL and KANAL_TEST_MARIADB, as for the tests. With --write FIL
 from __future__ import annotations
 
 import argparse
+import contextlib
 import json
 import os
 import platform
+import socket
 import statistics
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -138,11 +141,11 @@ def filled(script: str) -> list[str]:
     return [sys.executable, "-c", script.format(**values)]
 
 
-def kanal(source: str, target: str, write: str) -> Callable[[Path], list[str]]:
+def kanal(source: str, target: str, write: str, file: str = "job.toml") -> Callable[[Path], list[str]]:
     def command(folder: Path) -> list[str]:
         text = JOB.format(pg=PG_URL, my=MY_URL, source=source, target=target, write=write)
-        (folder / "job.toml").write_text(text)
-        return [sys.executable, "-m", "kanal", "run", "job.toml"]
+        (folder / file).write_text(text)
+        return [sys.executable, "-m", "kanal", "run", file]
 
     return command
 
@@ -192,6 +195,74 @@ def fill_my() -> None:
 
 
 TRUNCATE = 'write = "truncate"'
+
+
+class SlowLine:
+    """Stands before PostgreSQL, and lets through so many bytes a second of each connection."""
+
+    def __init__(self, rate: int) -> None:
+        self.rate = rate
+        server = sa.make_url(POSTGRESQL)
+        self.behind = (server.host or "127.0.0.1", server.port or 5432)
+        self.listener = socket.create_server(("127.0.0.1", 0))
+        self.url = sa.make_url(PG_URL).set(host="127.0.0.1", port=self.listener.getsockname()[1])
+        threading.Thread(target=self._accept, daemon=True).start()
+
+    def _accept(self) -> None:
+        while True:
+            client, _ = self.listener.accept()
+            server = socket.create_connection(self.behind)
+            for one, other in ((client, server), (server, client)):
+                threading.Thread(target=self._pass_on, args=(one, other), daemon=True).start()
+
+    def _pass_on(self, one: socket.socket, other: socket.socket) -> None:
+        with contextlib.suppress(OSError):
+            free = time.perf_counter()
+            while data := one.recv(65536):
+                other.sendall(data)
+                free = max(free, time.perf_counter() - 0.1) + len(data) / self.rate
+                time.sleep(max(0, free - time.perf_counter()))
+            other.shutdown(socket.SHUT_WR)
+
+
+def over_a_slow_line(write: str, file: str) -> Callable[[Path], list[str]]:
+    """A load whose source is at the end of a line of 8 MB a second for each connection."""
+
+    def command(folder: Path) -> list[str]:
+        url = SlowLine(8_000_000).url.render_as_string(hide_password=False)
+        made = kanal("slow:source", "pg:target", write, file)(folder)
+        text = (folder / file).read_text()
+        (folder / file).write_text(text + f'[connection.slow]\nurl = "{url}"\n')
+        return made
+
+    return command
+
+
+def parts_pg() -> None:
+    """The source in 8 equal tables, and as many empty targets."""
+    for part in range(8):
+        pg(f"CREATE TABLE IF NOT EXISTS part{part} AS SELECT * FROM source WHERE id % 8 = {part}")
+        pg(f"DROP TABLE IF EXISTS target{part}", PG_TABLE.format(name=f"target{part}", code="SMALLINT"))
+    pg("CHECKPOINT")
+
+
+def parts(workers: int) -> Callable[[Path], list[str]]:
+    """A job of 8 equal steps, so many at once."""
+
+    def command(folder: Path) -> list[str]:
+        text = JOB.format(pg=PG_URL, my=MY_URL, source="", target="", write="")
+        head, pipeline = text[: text.index("[pipeline")], text[text.index("[pipeline") :]
+        for part in range(8):
+            named = pipeline.replace("pipeline.reading", f"pipeline.part{part}")
+            named = named.replace('source = ""', f'source = "pg:part{part}"')
+            head += named.replace('target = ""', f'target = "pg:target{part}"')
+        path = folder / f"workers{workers}.toml"
+        path.write_text(head)
+        return [sys.executable, "-m", "kanal", "run", path.name, "--workers", str(workers)]
+
+    return command
+
+
 CASES: dict[str, tuple[Callable[[], None], dict[str, Callable[[Path], list[str]]]]] = {
     "PostgreSQL to PostgreSQL, truncate": (
         empty_pg,
@@ -213,6 +284,28 @@ CASES: dict[str, tuple[Callable[[], None], dict[str, Callable[[Path], list[str]]
         {
             "kanal": kanal("my:source", "pg:target", TRUNCATE),
             "by hand: fetchmany, executemany": lambda _: filled(MY_TO_PG_BY_HAND),
+        },
+    ),
+    "PostgreSQL, 8 equal steps, 2 workers": (parts_pg, {"kanal": parts(2), "one worker": parts(1)}),
+    "PostgreSQL, one table split in 2": (
+        empty_pg,
+        {
+            "kanal": kanal("pg:source", "pg:target", TRUNCATE + "\nsplit = 2", "split.toml"),
+            "not split": kanal("pg:source", "pg:target", TRUNCATE),
+        },
+    ),
+    "PostgreSQL over a line of 8 MB/s a connection, split in 3": (
+        empty_pg,
+        {
+            "kanal": over_a_slow_line(TRUNCATE + "\nsplit = 3", "split.toml"),
+            "not split": over_a_slow_line(TRUNCATE, "job.toml"),
+        },
+    ),
+    "MariaDB to PostgreSQL, one table split in 2": (
+        empty_pg,
+        {
+            "kanal": kanal("my:source", "pg:target", TRUNCATE + "\nsplit = 2", "split.toml"),
+            "not split": kanal("my:source", "pg:target", TRUNCATE),
         },
     ),
     "PostgreSQL merge, 10 % changed": (

@@ -45,3 +45,16 @@ def test_each_example(
     assert counts(run["passages"]) == EXPECTED[path.stem]
     again = counts(job.run()["passages"])
     assert again.get("unchanged", 0) + again.get("deleted", 0) == EXPECTED[path.stem]["inserted"]
+
+
+def test_the_exchange_in_both_ways(tmp_path: Path) -> None:
+    shutil.copytree(EXAMPLES, tmp_path, dirs_exist_ok=True)
+    ends = [Place("sqlite", f"sqlite:///{tmp_path / f'exchange-{end}.db'}") for end in ("lower", "upper")]
+    for end in ends:
+        end.sql("CREATE TABLE vessel (mark varchar(9) PRIMARY KEY, name varchar(40), changed_at timestamp NOT NULL)")
+    ends[0].sql("INSERT INTO vessel VALUES ('a', 'Old', '2025-03-01 10:00:00'), ('b', 'B', '2025-03-01 11:00:00')")
+    ends[1].sql("INSERT INTO vessel VALUES ('a', 'New', '2025-03-02 10:00:00')")
+    for name in ("there", "back"):
+        assert kanal.Job.read(tmp_path / f"exchange-{name}.toml").run().status == "succeeded"
+    found = [end.rows("SELECT mark, name FROM vessel ORDER BY mark") for end in ends]
+    assert found == [[("a", "New"), ("b", "B")]] * 2
