@@ -20,6 +20,22 @@ app = typer.Typer(
 )
 
 JobFile = Annotated[Path, typer.Argument(metavar="JOB", help="The job file, in TOML.", show_default=False)]
+Place = Annotated[str, typer.Argument(metavar="PLACE", help="A URL, or a connection's name with --job FILE.")]
+PlaceJob = Annotated[
+    Path | None,
+    typer.Option("--job", metavar="FILE", help="The job file whose connection is named.", show_default=False),
+]
+Like = Annotated[
+    list[str] | None,
+    typer.Option(
+        metavar="PATTERN", help="Only tables like this, such as 'lock_*'; can be repeated.", show_default=False
+    ),
+]
+NotLike = Annotated[
+    list[str] | None,
+    typer.Option(metavar="PATTERN", help="No tables like this; can be repeated.", show_default=False),
+]
+Schema = Annotated[str | None, typer.Option(help="Of this schema.", show_default=False)]
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
 RunNumber = Annotated[
     int | None,
@@ -68,6 +84,49 @@ def demo(
     from kanal.cli.demo import demo as command
 
     return command(folder, passages, json)
+
+
+@app.command()
+def ping(
+    place: Annotated[str, typer.Argument(metavar="JOB|PLACE", help="A job file, a URL, or a connection's name.")],
+    job: PlaceJob = None,
+    json: Json = False,
+) -> int:
+    """Try connections: server, version, latency, rights, or why one does not work and what to do."""
+    from kanal.cli.ping import ping as command
+
+    return command(place, job, json)
+
+
+@app.command()
+def tables(
+    place: Place,
+    like: Like = None,
+    not_like: NotLike = None,
+    schema: Schema = None,
+    columns: Annotated[bool, typer.Option("--columns", help="Show the columns of each table too.")] = False,
+    job: PlaceJob = None,
+    json: Json = False,
+) -> int:
+    """List tables and views with rows, columns, keys and references."""
+    from kanal.cli.tables import tables as command
+
+    return command(place, like or [], not_like or [], schema, columns, job, json)
+
+
+@app.command()
+def sample(
+    place: Place,
+    table: Annotated[str, typer.Argument(metavar="TABLE", help="TABLE or SCHEMA.TABLE.")],
+    rows: Annotated[int, typer.Option("-n", "--rows", help="How many rows to show.", min=0)] = 10,
+    scan: Annotated[int, typer.Option(help="How many rows to look at for the columns' profiles.", min=1)] = 100_000,
+    job: PlaceJob = None,
+    json: Json = False,
+) -> int:
+    """Show some rows of a table, and what stands in each column."""
+    from kanal.cli.tables import sample as command
+
+    return command(place, table, rows, scan, job, json)
 
 
 @app.command()

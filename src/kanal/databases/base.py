@@ -46,7 +46,8 @@ from kanal.core.types import (
     decimal,
     varchar,
 )
-from kanal.databases.description import ColumnInfo, ForeignKey, TableInfo
+from kanal.databases.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
+from kanal.databases.diagnosis import remedy_for
 
 #: Execution options of SQL in which a % is a %.
 AS_IT_IS = {"no_parameters": True}
@@ -275,6 +276,8 @@ class Database:
     #: Whether connections are kept for the next use. Here none is, so that nothing temporary outlives it.
     pooling: ClassVar[dict[str, Any]] = {"poolclass": sa.NullPool}
 
+    #: Where its servers listen, if nothing else is said.
+    port: ClassVar[int | None] = None
     #: Seconds that connecting, or waiting for a lock, may take; None for the driver's own way.
     connect_timeout: float | None = None
     lock_timeout: float | None = None
@@ -334,7 +337,8 @@ class Database:
     def failed(self, words: str) -> DatabaseError:
         """An error in the database's words."""
         text = " ".join(self.without_password(words).split())
-        return DatabaseError(f"connection {self.name} ({self.shown_url}): {text}", "see what the database says of it")
+        remedy = remedy_for(text, self.url, self.port) or "see what the database says of it"
+        return DatabaseError(f"connection {self.name} ({self.shown_url}): {text}", remedy)
 
     def without_password(self, text: str) -> str:
         """A text with *** in place of the connection's password."""
@@ -367,6 +371,39 @@ class Database:
         """Close what is open."""
         if "engine" in self.__dict__:
             self.engine.dispose()
+
+    # --- what there is ---------------------------------------------------------------------------------------------
+
+    def about(self) -> About:
+        """The server, as far as can be told; raises DatabaseError where it cannot be reached."""
+        with self.errors(), self.connect() as connection:
+            dialect = connection.dialect
+            version = ".".join(str(part) for part in dialect.server_version_info or ())
+            return About(dialect.name, version, dialect.driver)
+
+    def rights(self, schema: str | None = None) -> list[Right]:
+        """What the user may do, as far as can be told."""
+        del schema
+        return []
+
+    def other_databases(self) -> list[str]:
+        """The databases that the server has, as far as can be told."""
+        return []
+
+    def row_counts(self, schema: str | None, names: Sequence[str]) -> dict[str, RowCount]:
+        """How many rows tables have: counted, or estimated where counting is dear."""
+        return {name: self.counted(schema, name) for name in names}
+
+    def counted(self, schema: str | None, name: str) -> RowCount:
+        """How many rows a table or view has."""
+        query = sa.select(sa.func.count()).select_from(sa.table(name, schema=schema))
+        with self.errors(), self.connect() as connection:
+            return RowCount(int(connection.execute(query).scalar() or 0), exact=True)
+
+    def rows_of(self, sql: str, **values: Any) -> list[Any]:
+        """The rows that a question about the database itself finds."""
+        with self.errors(), self.connect() as connection:
+            return list(connection.execute(sa.text(sql), values))
 
     # --- describing ------------------------------------------------------------------------------------------------
 

@@ -31,6 +31,35 @@ class ColumnInfo:
 
 
 @dataclass(frozen=True)
+class About:
+    """A server: its kind and version, the driver, and what it does with texts and times, where that is known."""
+
+    server: str
+    version: str
+    driver: str
+    character_set: str | None = None
+    time_zone: str | None = None
+
+
+@dataclass(frozen=True)
+class Right:
+    """Something that the user may do or not, and what to ask for where not."""
+
+    name: str
+    granted: bool
+    ask_for: str = ""
+
+
+@dataclass(frozen=True)
+class RowCount:
+    """How many rows a table has, counted or estimated, and when it was last changed (UTC), where that is known."""
+
+    rows: int
+    exact: bool
+    changed: str | None = None
+
+
+@dataclass(frozen=True)
 class ForeignKey:
     """Columns whose values must stand in columns of another table."""
 

@@ -39,7 +39,7 @@ from kanal.core.types import (
     decimal,
 )
 from kanal.databases.base import Breaker, Database, DatabaseError, Load, Reading, RowsRefused, row_column
-from kanal.databases.description import ColumnInfo, TableInfo
+from kanal.databases.description import About, ColumnInfo, Right, RowCount, TableInfo
 from kanal.databases.mariadb_rows import row_batches
 from kanal.databases.text_rows import as_text, text_rows
 
@@ -54,6 +54,8 @@ _GEOMETRIES = ("geometry", "point", "linestring", "polygon", "multi")
 #: Numbers of errors by which rows are refused, apart from those that the driver knows as errors of data or integrity.
 _REFUSALS = {1048, 1062, 1216, 1217, 1263, 1264, 1265, 1292, 1364, 1365, 1366, 1367, 1406, 1451, 1452, 1644, 1690, 3819,
              4025, 4078}  # fmt: skip
+#: Tables of more rows, as the server thinks, are not counted.
+_COUNTED = 200_000
 _NOT_ALLOWED = {1148, 3948, 4166}
 _FIRST_TIMESTAMP, _LAST_TIMESTAMP = 1_000_000, 2_147_483_647_999_999
 _THIS_MACHINE = (None, "localhost", "127.0.0.1", "::1")
@@ -67,6 +69,7 @@ class MariaDB(Database):
     """A database of a MariaDB or MySQL server."""
 
     extra = "kanal[mariadb]"
+    port = 3306
     splits = True
     pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
     sql_dialect = dialect.dialect(paramstyle="named")
@@ -95,6 +98,60 @@ class MariaDB(Database):
         if len(original.args) == 2 and isinstance(original.args[0], int):
             return " ".join(str(original.args[1]).split()) or "lost connection to the server"
         return super().words_of(error)
+
+    # --- what there is ---------------------------------------------------------------------------------------------
+
+    def about(self) -> About:
+        (row,) = self.rows_of("SELECT VERSION(), @@character_set_database, @@global.time_zone, @@system_time_zone")
+        kind = "MariaDB" if "mariadb" in row[0].lower() else "MySQL"
+        zone = row[3] if row[2] == "SYSTEM" else row[2]
+        return About(kind, row[0].partition("-")[0], "PyMySQL", row[1], zone)
+
+    def rights(self, schema: str | None = None) -> list[Right]:
+        (row,) = self.rows_of("SELECT CURRENT_USER(), COALESCE(:schema, DATABASE()), @@local_infile", schema=schema)
+        account, place = row[0], row[1]
+        user, _, host = account.rpartition("@")
+        grantee = f"'{user}'@'{host}'"
+        granted = {
+            found[0]
+            for found in self.rows_of(
+                "SELECT privilege_type FROM information_schema.user_privileges WHERE grantee = :grantee UNION "
+                "SELECT privilege_type FROM information_schema.schema_privileges "
+                "WHERE grantee = :grantee AND :place LIKE table_schema",
+                grantee=grantee,
+                place=place or "",
+            )
+        }
+        named = {
+            "SELECT": "select", "INSERT": "insert", "UPDATE": "update", "DELETE": "delete", "CREATE": "create tables",
+            "CREATE TEMPORARY TABLES": "temporary tables (for merges)", "LOCK TABLES": "lock tables (for split)",
+        }  # fmt: skip
+        ask = "GRANT {} ON " + f"{place}.* TO {grantee}"
+        found = [Right(name, kind in granted, ask.format(kind)) for kind, name in named.items()]
+        ask = "SET GLOBAL local_infile = 1; without it rows go in by INSERT, which is slower"
+        return [*found, Right("load data local", bool(row[2]), ask)]
+
+    def other_databases(self) -> list[str]:
+        with contextlib.suppress(DatabaseError):
+            other = MariaDB(self.name, self.url.set(database=""))
+            return [row[0] for row in other.rows_of("SHOW DATABASES")]
+        return []
+
+    def row_counts(self, schema: str | None, names: Sequence[str]) -> dict[str, RowCount]:
+        rows = self.rows_of(
+            "SELECT table_name, table_rows, update_time FROM information_schema.tables "
+            "WHERE table_schema = COALESCE(:schema, DATABASE())",
+            schema=schema,
+        )
+        known = {row[0]: (row[1], None if row[2] is None else str(row[2])) for row in rows}
+        counts = {}
+        for name in names:
+            estimate, changed = known.get(name, (None, None))
+            if estimate is not None and estimate > _COUNTED:
+                counts[name] = RowCount(int(estimate), False, changed)
+            else:
+                counts[name] = replace(self.counted(schema, name), changed=changed)
+        return counts
 
     # --- describing ------------------------------------------------------------------------------------------------
 

@@ -26,7 +26,7 @@ from kanal.databases.arrow import ArrowDatabase, driver_errors
 from kanal.databases.base import Breaker, Database, DatabaseError, Load, Reading, RowsRefused, row_column
 from kanal.databases.batches import rebatched
 from kanal.databases.copy_binary import MAX_DIGITS, binary_rows, takes
-from kanal.databases.description import ColumnInfo, TableInfo
+from kanal.databases.description import About, ColumnInfo, Right, RowCount, TableInfo
 from kanal.databases.text_rows import as_text, text_rows
 
 # Types that SQLAlchemy does not know are read and written as text here.
@@ -88,6 +88,7 @@ class PostgreSQL(ArrowDatabase):
     """A PostgreSQL database."""
 
     extra = "kanal[postgresql]"
+    port = 5432
     splits = True
     pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
     sql_dialect = dialect.dialect(paramstyle="named")  # type: ignore[no-untyped-call]
@@ -177,6 +178,61 @@ class PostgreSQL(ArrowDatabase):
         if reading is None or _server(self.url) != _server(other.url):
             return False
         return reading.table.is_view or reading.table.name == table
+
+    # --- what there is ---------------------------------------------------------------------------------------------
+
+    def about(self) -> About:
+        (row,) = self.rows_of(
+            "SELECT current_setting('server_version'), current_setting('server_encoding'), current_setting('TimeZone')"
+        )
+        return About("PostgreSQL", row[0], "psycopg and Arrow", row[1], row[2])
+
+    def rights(self, schema: str | None = None) -> list[Right]:
+        (row,) = self.rows_of(
+            "SELECT s, has_schema_privilege(s, 'USAGE'), has_schema_privilege(s, 'CREATE'), "
+            "has_database_privilege(current_database(), 'TEMP'), current_user, current_database() "
+            "FROM (SELECT COALESCE(CAST(:schema AS text), current_schema()) AS s) AS q",
+            schema=schema,
+        )
+        place, user = row[0], row[4]
+        if place is None:
+            return [Right("use a schema", False, f"GRANT USAGE ON SCHEMA public TO {user}")]
+        found = [
+            Right(f"use schema {place}", row[1], f"GRANT USAGE ON SCHEMA {place} TO {user}"),
+            Right("create tables", row[2], f"GRANT CREATE ON SCHEMA {place} TO {user}"),
+            Right("temporary tables (for merges)", row[3], f"GRANT TEMP ON DATABASE {row[5]} TO {user}"),
+        ]
+        kinds = ("SELECT", "INSERT", "UPDATE", "DELETE", "TRUNCATE")
+        counts = ", ".join(f"count(*) FILTER (WHERE has_table_privilege(c.oid, '{kind}'))" for kind in kinds)
+        (sums,) = self.rows_of(
+            f"SELECT count(*), {counts} FROM pg_class AS c JOIN pg_namespace AS n ON n.oid = c.relnamespace "
+            "WHERE n.nspname = :place AND c.relkind IN ('r', 'p')",
+            place=place,
+        )
+        for kind, count in zip(kinds, sums[1:], strict=True):
+            shown = kind.lower() if count in (0, sums[0]) else f"{kind.lower()} in {count} of {sums[0]} tables"
+            ask = f"GRANT {kind} ON ALL TABLES IN SCHEMA {place} TO {user}"
+            found.append(Right(shown, count == sums[0], ask))
+        return found
+
+    def other_databases(self) -> list[str]:
+        for name in ("postgres", "template1"):
+            with contextlib.suppress(DatabaseError):
+                other = PostgreSQL(self.name, self.url.set(database=name))
+                return [row[0] for row in other.rows_of("SELECT datname FROM pg_database WHERE NOT datistemplate")]
+        return []
+
+    def row_counts(self, schema: str | None, names: Sequence[str]) -> dict[str, RowCount]:
+        rows = self.rows_of(
+            "SELECT c.relname, c.reltuples, c.relkind, c.relpages FROM pg_class AS c "
+            "JOIN pg_namespace AS n ON n.oid = c.relnamespace "
+            "WHERE n.nspname = COALESCE(CAST(:schema AS text), current_schema())",
+            schema=schema,
+        )
+        large = {row[0]: int(row[1]) for row in rows if row[2] in ("r", "p", "m") and row[1] > _COUNTED}
+        return {
+            name: RowCount(large[name], exact=False) if name in large else self.counted(schema, name) for name in names
+        }
 
     # --- describing ------------------------------------------------------------------------------------------------
 
@@ -414,6 +470,8 @@ class PostgreSQLLoad(Load):
 
 _SENT_AT_ONCE = 1024 * 1024
 _FEW = 10_000
+#: Tables of more rows, as the server thinks, are not counted.
+_COUNTED = 200_000
 
 
 # --- what comes from the driver, and what goes to it ----------------------------------------------------------------

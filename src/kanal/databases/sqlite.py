@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import datetime as dt
 import json
+import os
 import re
 import sqlite3
 from collections.abc import Collection, Iterator, Sequence
@@ -33,7 +34,7 @@ from kanal.core.reasons import Reason
 from kanal.core.types import BIGINT, BINARY, DOUBLE, TEXT, Family, SqlType, parse_type
 from kanal.databases.arrow import ArrowDatabase, driver_errors
 from kanal.databases.base import Breaker, Database, DatabaseError, Load, Reading, RowsRefused, Window, row_column
-from kanal.databases.description import ColumnInfo, ForeignKey, TableInfo
+from kanal.databases.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
 
 #: By family, where a value of a column {c} is one of its type, that value, and one to show the driver its type;
 #: all other values are strays. Whole numbers beyond 2 to the 53rd have no floating value of their own.
@@ -46,6 +47,8 @@ _NATIVE = {
 }
 #: Significant digits of a decimal that a floating value, and so SQLite, always keeps.
 _EXACT_DIGITS = 15
+#: In larger files, rows are not counted.
+_COUNTED_BYTES = 500_000_000
 
 
 def affinity(declared: str) -> str:
@@ -205,6 +208,36 @@ class SQLite(ArrowDatabase):
     def shares_lock_with(self, other: Database, reading: Reading | None = None, table: str = "") -> bool:
         del reading, table
         return isinstance(other, SQLite) and self.path.resolve() == other.path.resolve()
+
+    # --- what there is ---------------------------------------------------------------------------------------------
+
+    def about(self) -> About:
+        with self._python() as connection:
+            (encoding,) = connection.execute("PRAGMA encoding").fetchone()
+        return About("SQLite", sqlite3.sqlite_version, "Arrow", encoding)
+
+    def rights(self, schema: str | None = None) -> list[Right]:
+        del schema
+        ask = f"the right to write to {self.path} and its folder, where SQLite keeps its journal"
+        return [
+            Right("read", os.access(self.path, os.R_OK), f"the right to read {self.path}"),
+            Right("create, write", all(os.access(path, os.W_OK) for path in (self.path, self.path.parent)), ask),
+        ]
+
+    def row_counts(self, schema: str | None, names: Sequence[str]) -> dict[str, RowCount]:
+        del schema
+        large = self.path.exists() and self.path.stat().st_size > _COUNTED_BYTES
+        counts = {}
+        with self._python() as connection:
+            for name in names:
+                if large:  # counting reads the whole table; its last row number comes at once
+                    with contextlib.suppress(sqlite3.OperationalError):
+                        (last,) = connection.execute(f"SELECT max(rowid) FROM {quote(name)}").fetchone()
+                        counts[name] = RowCount(last or 0, exact=False)
+                        continue
+                (count,) = connection.execute(f"SELECT count(*) FROM {quote(name)}").fetchone()
+                counts[name] = RowCount(count, exact=True)
+        return counts
 
     # --- describing ------------------------------------------------------------------------------------------------
 

@@ -1,0 +1,36 @@
+"""Finds the database that a command is to look at."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from kanal.core.errors import KanalError
+from kanal.core.nearest import did_you_mean
+from kanal.databases import open_database
+from kanal.databases.base import Database
+from kanal.definition import Connection
+from kanal.job import Job
+
+
+@contextmanager
+def open_place(place: str, job: Path | None, name: str = "place") -> Iterator[Database]:
+    """The database of a URL, or of the connection of that name in a job; raises KanalError where there is none."""
+    if job is not None:
+        definition = Job.read(job)
+        if place not in definition.connection:
+            names = list(definition.connection)
+            remedy = did_you_mean(place, names) or f"it has: {', '.join(names)}"
+            raise KanalError(f'{job} has no connection "{place}"', remedy)
+        database = open_database(place, definition.connection[place], definition.folder)
+    elif "://" in place:
+        database = open_database(name, Connection(url=place), Path.cwd())
+    else:
+        raise KanalError(
+            f'"{place}" is not a URL', "write one such as sqlite:///lockhouse.db, or name a connection with --job FILE"
+        )
+    try:
+        yield database
+    finally:
+        database.dispose()

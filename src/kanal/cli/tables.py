@@ -1,0 +1,198 @@
+"""kanal tables and kanal sample: what is in a database, and what stands in a table."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from rich.console import Console
+from rich.markup import escape
+
+from kanal.cli.output import console, example, number, print_json, show, table
+from kanal.cli.place import open_place
+from kanal.core.profile import Profile
+from kanal.databases import ColumnInfo, TableInfo
+from kanal.definition.places import split_table
+from kanal.explore.tables import FoundTable, Sample, find_tables, sample_table
+
+
+def tables(
+    place: str, like: list[str], not_like: list[str], schema: str | None, columns: bool, job: Path | None, json: bool
+) -> int:
+    """Print the tables of a place; the exit status."""
+    with open_place(place, job) as database:
+        found = find_tables(database, schema, like, not_like)
+    if json:
+        print_json([_document(one) for one in found])
+        return 0
+    screen = console()
+    drawn = table("table", "#rows", "#columns", "key", "~refers to", "changed")
+    for one in found:
+        drawn.add_row(
+            f"[bold]{escape(one.table.name)}[/]" + (" [dim](view)[/]" if one.table.is_view else ""),
+            _rows(one),
+            str(len(one.table.columns)),
+            escape(", ".join(one.table.primary_key)) or "[dim]none[/]",
+            escape(", ".join(dict.fromkeys(key.table for key in one.table.foreign_keys))),
+            (one.count.changed or "") if one.count is not None else "",
+        )
+    show(screen, drawn)
+    if any(one.count is not None and not one.count.exact for one in found):
+        screen.print("\n[dim]~ the server's estimate, since counting would read the whole table[/]")
+    if columns or len(found) == 1:
+        for one in found:
+            _print_columns(screen, one.table)
+    return 0
+
+
+def _rows(found: FoundTable) -> str:
+    if found.count is None:
+        return ""
+    return f"{'' if found.count.exact else '~'}{found.count.rows:,}"
+
+
+def _print_columns(screen: Console, info: TableInfo) -> None:
+    screen.print()
+    drawn = table("column", "~declared", "type here", "key", title=escape(info.name))
+    for column in info.columns:
+        marks = ["primary"] if column.name in info.primary_key else []
+        marks += ["unique"] if (column.name,) in info.unique else []
+        for key in info.foreign_keys:
+            if column.name in key.columns:
+                marks.append(f"→ {key.table}" + (f".{key.referred[0]}" if len(key.referred) == 1 else ""))
+        drawn.add_row(escape(column.name), escape(_declared(column)), _type(column), escape(", ".join(marks)))
+    show(screen, drawn)
+
+
+def _declared(column: ColumnInfo) -> str:
+    null = "" if column.nullable else " NOT NULL"
+    return f"{column.declared}{null}"
+
+
+def _type(column: ColumnInfo) -> str:
+    return str(column.type) if column.type is not None else "[yellow]read as text[/]"
+
+
+def _document(found: FoundTable) -> dict[str, Any]:
+    info = found.table
+    return {
+        "schema": info.schema,
+        "table": info.name,
+        "view": info.is_view,
+        "rows": found.count.rows if found.count else None,
+        "exact": found.count.exact if found.count else None,
+        "changed": found.count.changed if found.count else None,
+        "primary_key": list(info.primary_key),
+        "unique": [list(key) for key in info.unique],
+        "foreign_keys": [
+            {"columns": list(key.columns), "table": key.table, "referred": list(key.referred)}
+            for key in info.foreign_keys
+        ],
+        "columns": [
+            {
+                "column": column.name,
+                "declared": column.declared,
+                "type": str(column.type) if column.type is not None else None,
+                "nullable": column.nullable,
+            }
+            for column in info.columns
+        ],
+    }
+
+
+# --- sample ---------------------------------------------------------------------------------------------------------
+
+
+def sample(place: str, name: str, rows: int, scan: int, job: Path | None, json: bool) -> int:
+    """Print rows of a table and the profiles of its columns; the exit status."""
+    schema, bare = split_table(name)
+    with open_place(place, job) as database:
+        found = sample_table(database, schema, bare, rows, scan)
+    if json:
+        print_json(
+            {
+                "table": found.table.name,
+                "scanned": found.scanned,
+                "whole": found.whole,
+                "rows": found.rows,
+                "columns": [_profile_document(profile) for profile in found.profiles],
+            }
+        )
+        return 0
+    screen = console()
+    _print_rows(screen, found)
+    if not found.profiles:
+        screen.print(f"{escape(found.table.name)} has no rows.")
+        return 0
+    screen.print()
+    where = f"all {found.scanned:,} rows" if found.whole else f"the first {found.scanned:,} rows"
+    drawn = table("column", "~type", "#nulls", "#distinct", "~least", "~greatest", "#longest",
+                  title=f"Columns, over {where}")  # fmt: skip
+    for profile in found.profiles:
+        column = found.table.column(profile.name)
+        drawn.add_row(
+            escape(profile.name),
+            _type(column) if column is not None else "",
+            number(profile.nulls),
+            number(profile.distinct),
+            escape(example(profile.least, 22)) if profile.least is not None else "",
+            escape(example(profile.greatest, 22)) if profile.greatest is not None else "",
+            "" if profile.longest is None else f"{profile.longest:,}",
+        )
+    show(screen, drawn)
+    guesses = [profile for profile in found.profiles if profile.guess is not None]
+    if guesses:
+        screen.print()
+        drawn = table("column", "~most of its texts would convert to", title="Texts that may be something else")
+        for profile in guesses:
+            drawn.add_row(escape(profile.name), escape(profile.guess.shown) if profile.guess else "")
+        show(screen, drawn)
+    return 0
+
+
+def _profile_document(profile: Profile) -> dict[str, Any]:
+    guess = profile.guess
+    document = dict(vars(profile))
+    document["guess"] = guess and {
+        "type": str(guess.type),
+        "options": {name: getattr(guess.options, name) for name in sorted(guess.options.given())},
+        "share": round(guess.share, 4),
+        "also": guess.also,
+    }
+    return document
+
+
+def _print_rows(screen: Console, found: Sample) -> None:
+    """Rows as tables; columns that do not fit beside each other come below."""
+    if not found.rows:
+        return
+    for names in _blocks(found, screen.width):
+        drawn = table(*names)
+        for row in found.rows:
+            drawn.add_row(*(_cell(row[name]) for name in names))
+        show(screen, drawn)
+        if names[-1] != found.table.names[-1]:
+            screen.print()
+
+
+def _cell(value: str | None) -> str:
+    return "[dim]NULL[/]" if value is None else escape(example(value, _WIDEST))
+
+
+_WIDEST = 30
+
+
+def _blocks(found: Sample, width: int) -> list[Sequence[str]]:
+    """The columns in groups that fit the width of the screen."""
+    blocks: list[list[str]] = [[]]
+    used = 0
+    for name in found.table.names:
+        cells = [example(row[name], _WIDEST) for row in found.rows]
+        wide = max(len(name), *(len(cell) for cell in cells)) + 2
+        if blocks[-1] and used + wide > width:
+            blocks.append([])
+            used = 0
+        blocks[-1].append(name)
+        used += wide
+    return [tuple(block) for block in blocks]

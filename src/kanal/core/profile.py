@@ -1,0 +1,127 @@
+"""Says what stands in a column: how full it is, its bounds, and what its texts could be converted to."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kanal.core.conversions import Options, converter
+from kanal.core.faults import as_text
+from kanal.core.types import BIGINT, DATE, TEXT, TIMESTAMP, WIDE_DECIMAL, SqlType
+
+#: Forms of dates and times that are tried on texts; of those that fit as many, the first is taken.
+_DATES = ("%Y-%m-%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%d-%m-%Y", "%Y/%m/%d", "%Y%m%d", "%d.%m.%y")
+_TIMES = ("%H:%M", "%H:%M:%S")
+#: So many different texts of a column are tried.
+_TRIED = 2_000
+#: From this share of its texts on, a conversion is worth proposing.
+_WORTH = 0.5
+
+
+@dataclass(frozen=True)
+class Guess:
+    """A type that texts could be converted to, the options for it, and which share of them fits. `also` is another
+    form that fits as many: which is meant cannot be told."""
+
+    type: SqlType
+    options: Options
+    share: float
+    also: str | None = None
+
+    @property
+    def shown(self) -> str:
+        """The guess for people."""
+        given = {name: getattr(self.options, name) for name in sorted(self.options.given())}
+        how = ", ".join(f'{name} = "{value}"' for name, value in given.items())
+        share = "all" if self.share == 1 else f"{int(self.share * 1000) / 10:g} %"
+        name = "decimal" if self.type == WIDE_DECIMAL else str(self.type)
+        return f"{name}{f' ({how})' if how else ''}: {share}" + (f"; or {self.also}" if self.also else "")
+
+
+@dataclass(frozen=True)
+class Profile:
+    """A column of `rows` rows: how many are NULL, how many values differ, the least and greatest, the longest text's
+    characters, and what texts could be converted to."""
+
+    name: str
+    rows: int
+    nulls: int
+    distinct: int
+    least: str | None
+    greatest: str | None
+    longest: int | None
+    guess: Guess | None
+
+
+def profile_column(name: str, parts: Iterable[pa.Array]) -> Profile:
+    """The profile of a column from its arrays, all of one type."""
+    arrays = list(parts)
+    if len({array.type for array in arrays}) > 1:
+        arrays = [array.cast(pa.string()) for array in arrays]
+    values = pa.chunked_array(arrays)
+    present = values.drop_null()
+    if pa.types.is_binary(values.type):
+        longest = pc.max(pc.binary_length(present)).as_py()
+        different = pc.count_distinct(present).as_py()
+        return Profile(name, len(values), values.null_count, different, None, None, longest, None)
+    bounds = pc.min_max(present).as_py() if len(present) else {"min": None, "max": None}
+    text = pa.types.is_string(values.type)
+    longest = pc.max(pc.utf8_length(present)).as_py() if text else None
+    return Profile(
+        name,
+        len(values),
+        values.null_count,
+        pc.count_distinct(present).as_py(),
+        as_text(bounds["min"]),
+        as_text(bounds["max"]),
+        longest,
+        guess_type(present) if text else None,
+    )
+
+
+def guess_type(values: Any) -> Guess | None:
+    """What most of the texts could be converted to, blank ones left aside; None where they are just texts."""
+    tried = pc.utf8_trim_whitespace(values.unique().slice(0, 2 * _TRIED)).unique()
+    tried = tried.filter(pc.not_equal(tried, "")).slice(0, _TRIED)
+    tried = tried.combine_chunks() if isinstance(tried, pa.ChunkedArray) else tried
+    if not len(tried):
+        return None
+    best: Guess | None = None
+    for sql_type, options in _candidates(tried):
+        _, faults = converter(TEXT, sql_type, options)(tried)
+        share = 1 - len(faults) / len(tried)
+        if share < _WORTH:
+            continue
+        if best is None or share > best.share + 1e-9:
+            best = Guess(sql_type, options, share)
+        elif share == best.share and options.format and best.options.format and best.also is None:
+            best = Guess(best.type, best.options, best.share, f'format = "{options.format}"')
+    return best
+
+
+def _candidates(texts: pa.Array) -> Iterable[tuple[SqlType, Options]]:
+    """What texts are tried as, by the characters that they have; the narrower first."""
+    sample = pc.max(pc.utf8_length(texts)).as_py() or 0
+    digits = pc.mean(pc.cast(pc.match_substring_regex(texts, r"\d"), pa.float64())).as_py() or 0
+    if digits < _WORTH or sample > 60:
+        return
+    marks = {mark for mark in ".,:/-" if pc.any(pc.match_substring(texts, mark)).as_py()}
+    zero_first = pc.mean(pc.cast(pc.match_substring_regex(texts, r"^0\d"), pa.float64())).as_py() or 0
+    if zero_first < 0.05 or marks:  # else they are codes, which lose their zeros as numbers
+        yield BIGINT, Options()
+        yield WIDE_DECIMAL, Options()
+        if "," in marks:
+            yield WIDE_DECIMAL, Options(decimal_mark=",")
+            yield WIDE_DECIMAL, Options(decimal_mark=",", grouping_mark=".")
+            yield WIDE_DECIMAL, Options(grouping_mark=",")
+    eight_digits = pc.mean(pc.cast(pc.match_substring_regex(texts, r"^(19|20)\d{6}$"), pa.float64())).as_py() or 0
+    for form in _DATES:
+        if form == "%Y%m%d" and eight_digits < _WORTH:
+            continue
+        yield DATE, Options(format=form)
+        if ":" in marks:
+            yield from ((TIMESTAMP, Options(format=f"{form} {time}")) for time in _TIMES)

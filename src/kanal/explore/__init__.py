@@ -1,0 +1,1 @@
+"""Looks around: connections, tables, samples; drafts jobs; checks beforehand and compares afterwards."""

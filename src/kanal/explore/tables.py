@@ -1,0 +1,107 @@
+"""Lists the tables of a database, and looks at some rows of one."""
+
+from __future__ import annotations
+
+import fnmatch
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import pyarrow as pa
+
+from kanal.core.errors import KanalError
+from kanal.core.frame import Frame, SourceBatch
+from kanal.core.nearest import did_you_mean
+from kanal.core.profile import Profile, profile_column
+from kanal.databases import TableInfo
+from kanal.databases.base import Database, Reading
+from kanal.databases.description import RowCount
+
+#: Kanal's own tables in a target.
+OWN = ("kanal_progress", "kanal_mark")
+
+
+@dataclass(frozen=True)
+class FoundTable:
+    """A table or view, and how many rows it has."""
+
+    table: TableInfo
+    count: RowCount | None
+
+
+def chosen_tables(
+    database: Database, schema: str | None, like: Sequence[str] = (), not_like: Sequence[str] = ()
+) -> list[str]:
+    """The names of tables and views that fit one of the patterns and none of the others; all without patterns.
+
+    In a pattern, * is any text and ? any character; case does not matter. Raises KanalError where none fits, and says
+    what is there.
+    """
+
+    def fits(name: str, patterns: Sequence[str]) -> bool:
+        return any(fnmatch.fnmatchcase(name.casefold(), pattern.casefold()) for pattern in patterns)
+
+    names = [name for name in database.table_names(schema) if name not in OWN]
+    chosen = [name for name in names if (not like or fits(name, like)) and not fits(name, not_like)]
+    if not chosen:
+        where = f"schema {schema} of connection {database.name}" if schema else f"connection {database.name}"
+        if not names:
+            raise KanalError(f"{where} has no tables", "name another database or schema")
+        shown = ", ".join(names[:12]) + (f" and {len(names) - 12} more" if len(names) > 12 else "")
+        near = did_you_mean(like[0].strip("*"), names) if like else ""
+        raise KanalError(f"no table of {where} fits; it has: {shown}", near or "write a pattern such as 'lock_*'")
+    return chosen
+
+
+def find_tables(
+    database: Database, schema: str | None = None, like: Sequence[str] = (), not_like: Sequence[str] = (),
+    counted: bool = True,
+) -> list[FoundTable]:  # fmt: skip
+    """The tables and views that fit, described, with their rows counted if that is wanted."""
+    names = chosen_tables(database, schema, like, not_like)
+    database.expect(schema, names)
+    tables = [database.describe(schema, name) for name in names]
+    counts = database.row_counts(schema, [table.name for table in tables if not table.is_view]) if counted else {}
+    return [FoundTable(table, counts.get(table.name)) for table in tables]
+
+
+@dataclass(frozen=True)
+class Sample:
+    """Some rows of a table as text, and a profile of each column over `scanned` rows, which are all if `whole`."""
+
+    table: TableInfo
+    rows: list[dict[str, str | None]]
+    profiles: list[Profile]
+    scanned: int
+    whole: bool
+
+
+def sample_table(database: Database, schema: str | None, name: str, rows: int = 20, scan: int = 100_000) -> Sample:
+    """The first rows of a table or view, and the profiles of its columns over so many rows."""
+    table = database.describe(schema, name)
+    columns = tuple(table.names)
+    parts: dict[str, list[pa.Array]] = {column: [] for column in columns}
+    shown: list[dict[str, str | None]] = []
+    scanned = 0
+    with database.read(Reading(table, None, columns, min(scan, 50_000), limit=scan + 1)) as batches:
+        for batch in batches:
+            if len(shown) < rows:
+                shown += batch.row_texts(list(range(min(rows - len(shown), batch.rows))))
+            scanned += batch.rows
+            for column, values in typed_columns(table, batch).items():
+                parts[column].append(values)
+    profiles = [profile_column(column, arrays) for column, arrays in parts.items() if arrays]
+    return Sample(table, shown, profiles, min(scanned, scan), whole=scanned <= scan)
+
+
+def typed_columns(table: TableInfo, batch: SourceBatch) -> dict[str, pa.Array]:
+    """A batch's columns in their types; a column in which a value is none of its type, as text."""
+    types = {column: described.type for column, described in table.source_columns().items()}
+    frame = Frame(batch, types)
+    found = {}
+    for column in table.names:
+        values = frame.column((None, column))
+        if frame.collect():
+            texts = batch.row_texts(list(range(batch.rows)))
+            values = pa.array([row[column] for row in texts], pa.string())
+        found[column] = values
+    return found
