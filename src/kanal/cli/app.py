@@ -146,6 +146,20 @@ def order(job: JobFile, json: Json = False) -> int:
 
 
 @app.command()
+def create(
+    job: JobFile,
+    show_sql: Annotated[
+        bool, typer.Option("--show", help="Print the SQL instead, with what would mend existing tables.")
+    ] = False,
+    json: Json = False,
+) -> int:
+    """Create the target tables that are missing, from the mapping; no rows, and no change to tables that exist."""
+    from kanal.cli.create import create as command
+
+    return command(job, show_sql, json)
+
+
+@app.command()
 def run(
     job: JobFile,
     only: Annotated[
@@ -171,6 +185,7 @@ def run(
         ),
     ] = None,
     everything: Annotated[bool, typer.Option("--all", help="Take all rows, whatever the marks say.")] = False,
+    make_tables: Annotated[bool, typer.Option("--create", help="Create missing target tables first.")] = False,
     set_values: SetValues = None,
     events: Events = None,
     json: Json = False,
@@ -179,7 +194,7 @@ def run(
     from kanal.cli.run import run as command
 
     options: dict[str, object] = {"only": only, "batch_rows": batch_rows, "workers": workers}
-    options |= {"since": since, "until": until, "everything": everything}
+    options |= {"since": since, "until": until, "everything": everything, "create": make_tables}
     return command(job, options, set_values or [], events, json)
 
 

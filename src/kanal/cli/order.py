@@ -11,7 +11,7 @@ from kanal.cli.output import console, print_json, show, table
 from kanal.job import Job
 from kanal.runner import plan_job
 from kanal.runner.order import Wait
-from kanal.runner.plan import PipelinePlan, StepPlan
+from kanal.runner.plans import PipelinePlan, StepPlan
 
 
 def order(path: Path, json: bool) -> int:

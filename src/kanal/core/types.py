@@ -167,6 +167,31 @@ def varchar(length: int) -> SqlType:
     return SqlType("varchar", length=length)
 
 
+def holds(target: SqlType, source: SqlType) -> bool | None:
+    """True where a type holds every value of another; None where that depends on the values, as of texts."""
+    one, other = target.family, source.family
+    if one is Family.TEXT:
+        if other is not Family.TEXT:
+            return True if target.length is None else None
+        return target.length is None or (source.length is not None and source.length <= target.length)
+    if other in (Family.TEXT, Family.NULL, Family.JSON):
+        return None if one is not other else True
+    if target.is_number and source.is_number:
+        if one is Family.DOUBLE:
+            exact = {"real": 7, "double precision": 15}[target.name]
+            if other is Family.DOUBLE:
+                return target.name != "real"
+            return source.whole_digits + (source.scale or 0) <= exact
+        if other is Family.DOUBLE:
+            return False
+        if one is other is Family.INTEGER:
+            return target.integer_range[1] >= source.integer_range[1]
+        return target.whole_digits >= source.whole_digits and (target.scale or 0) >= (source.scale or 0)
+    if one is Family.TIMESTAMP and other is Family.DATE:
+        return True
+    return one is other
+
+
 def parse_type(text: str) -> SqlType:
     """The type named by an SQL text such as `decimal(9,2)` or `timestamp with time zone`.
 

@@ -515,6 +515,72 @@ class Database:
         is_view = name in self._names(schema)[1]
         return TableInfo(schema, name, columns, primary, tuple(unique), tuple(foreign), is_view)
 
+    def has_table(self, schema: str | None, table: str) -> bool:
+        """True where there is a table or view of that name, regardless of case."""
+        return table.casefold() in {name.casefold() for name in self.table_names(schema)}
+
+    def indexes(self, table: TableInfo) -> list[tuple[str, ...]]:
+        """The columns of each index of a table that is neither its key nor unique."""
+        with self.errors():
+            found = self._inspector.get_indexes(table.name, table.schema)
+        columns = [tuple(index["column_names"]) for index in found if not index["unique"]]
+        return [tuple(str(name) for name in names) for names in columns if None not in names]
+
+    def new_column(self, name: str, sql_type: SqlType, nullable: bool, in_key: bool) -> ColumnInfo:
+        """A column of a table to be made, of a type that holds every value of a SQL type."""
+        declared = self.column_type(sql_type, in_key)
+        return ColumnInfo(name, self.type_text(declared), sql_type, sql_type, nullable, dialect_type=declared)
+
+    def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
+        """The type of this database, as SQLAlchemy's, that holds every value of a SQL type."""
+        del in_key
+        if sql_type.family is Family.DECIMAL:
+            return sa.Numeric(sql_type.precision, sql_type.scale)
+        if sql_type.length is not None:
+            return sa.String(sql_type.length)
+        return _MADE[sql_type.name]()
+
+    def picture(self, table: TableInfo) -> sa.Table:
+        """SQLAlchemy's picture of a table to be made, with its keys and references."""
+        columns = [
+            sa.Column(column.name, column.dialect_type, nullable=column.nullable, autoincrement=False)
+            for column in table.columns
+        ]
+        keys: list[Any] = [sa.UniqueConstraint(*key) for key in table.unique if set(key) != set(table.primary_key)]
+        keys += [sa.PrimaryKeyConstraint(*table.primary_key)] if table.primary_key else []
+        metadata = sa.MetaData()
+        for key in table.foreign_keys:
+            there = f"{key.schema}.{key.table}" if key.schema else key.table
+            if key.table != table.name and there not in metadata.tables:
+                others = [k for k in table.foreign_keys if (k.schema, k.table) == (key.schema, key.table)]
+                referred = dict.fromkeys(name for other in others for name in other.referred)
+                sa.Table(key.table, metadata, *(sa.Column(name) for name in referred), schema=key.schema)
+            keys.append(sa.ForeignKeyConstraint(key.columns, [f"{there}.{name}" for name in key.referred]))
+        return sa.Table(table.name, metadata, *columns, *keys, schema=table.schema)
+
+    def definitions(self, table: TableInfo) -> list[str]:
+        """The SQL that makes a table and its indexes."""
+        made = self.picture(table)
+        for names in table.indexes:
+            sa.Index(f"{table.name}_{'_'.join(names)'}"[:60], *(made.c[name] for name in names))
+        dialect = self.engine.dialect
+        statements = [str(sa.schema.CreateTable(made).compile(dialect=dialect))]
+        indexes = sorted(made.indexes, key=lambda index: str(index.name))
+        statements += [str(sa.schema.CreateIndex(index).compile(dialect=dialect)) for index in indexes]
+        return [re.sub(r"[ \t]+$", "", statement.strip().replace("\t", "    "), flags=re.M) for statement in statements]
+
+    def alteration(self, table: TableInfo, column: ColumnInfo) -> str | None:
+        """The SQL that gives a table's column the type of another; None where that cannot be done in place."""
+        quote_name = self.engine.dialect.identifier_preparer
+        place, name = quote_name.format_table(self.sa_table(table)), quote_name.quote(column.name)
+        return f"ALTER TABLE {place} ALTER COLUMN {name} TYPE {column.declared}"
+
+    def addition(self, table: TableInfo, column: ColumnInfo) -> str:
+        """The SQL that adds a column to a table."""
+        quote_name = self.engine.dialect.identifier_preparer
+        place, name = quote_name.format_table(self.sa_table(table)), quote_name.quote(column.name)
+        return f"ALTER TABLE {place} ADD COLUMN {name} {column.declared}"
+
     def _column(self, column: Mapping[str, Any], primary: tuple[str, ...]) -> ColumnInfo:
         sql_type = self.sql_type(column["type"])
         alone = primary == (column["name"],)
@@ -752,6 +818,25 @@ _COMPARISONS: dict[str, Any] = {
     ">=": operator.ge,
     "IS NULL": lambda column, _: column.is_(None),
     "IS NOT NULL": lambda column, _: column.is_not(None),
+}
+
+#: What makes the type of a column, by the SQL type's name.
+_MADE: dict[str, Callable[[], Any]] = {
+    "smallint": sa.SmallInteger,
+    "integer": sa.Integer,
+    "bigint": sa.BigInteger,
+    "real": sa.REAL,
+    "double precision": sa.Double,
+    "boolean": sa.Boolean,
+    "text": sa.Text,
+    "date": sa.Date,
+    "time": sa.Time,
+    "timestamp": sa.DateTime,
+    "timestamp with time zone": lambda: sa.DateTime(timezone=True),
+    "binary": sa.LargeBinary,
+    "uuid": sa.Uuid,
+    "json": sa.JSON,
+    "interval": sa.Text,
 }
 
 #: SQLAlchemy's type: Kanal's, or what makes it. The first that fits is taken, so the narrower stand first.

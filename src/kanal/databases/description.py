@@ -80,6 +80,7 @@ class TableInfo:
     unique: tuple[tuple[str, ...], ...] = ()
     foreign_keys: tuple[ForeignKey, ...] = ()
     is_view: bool = False
+    indexes: tuple[tuple[str, ...], ...] = ()
 
     def column(self, name: str) -> ColumnInfo | None:
         """The column of a name, exactly or else regardless of case."""

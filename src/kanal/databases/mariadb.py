@@ -198,6 +198,30 @@ class MariaDB(Database):
             return TEXT
         return super().sql_type(declared)
 
+    def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
+        made = {
+            Family.TIME: dialect.TIME(fsp=6), Family.TIMESTAMP: dialect.DATETIME(fsp=6),
+            Family.TIMESTAMPTZ: dialect.TIMESTAMP(fsp=6), Family.UUID: sa.CHAR(36), Family.JSON: dialect.LONGTEXT(),
+            Family.BINARY: sa.VARBINARY(255) if in_key else dialect.LONGBLOB(),
+        }  # fmt: skip
+        if sql_type.family in made:
+            return made[sql_type.family]
+        if sql_type.family is Family.DECIMAL and ((sql_type.precision or 0) > 65 or (sql_type.scale or 0) > 38):
+            return sa.VARCHAR(80) if in_key else dialect.LONGTEXT()
+        if sql_type.family is Family.TEXT and (sql_type.length or 0) <= 4_000 and (sql_type.length or in_key):
+            # A key has room for so many characters.
+            return sa.String(min(sql_type.length or 255, 700 if in_key else 4_000))
+        if sql_type.family in (Family.TEXT, Family.INTERVAL):
+            return sa.String(255) if in_key else dialect.LONGTEXT()
+        return dialect.DOUBLE() if sql_type.name == "double precision" else super().column_type(sql_type, in_key)
+
+    def alteration(self, table: TableInfo, column: ColumnInfo) -> str | None:
+        there = table.column(column.name)
+        quote = self.sql_dialect.identifier_preparer
+        null = "" if there is None or there.nullable else " NOT NULL"
+        place, name = quote.format_table(self.sa_table(table)), quote.quote(there.name if there else column.name)
+        return f"ALTER TABLE {place} MODIFY COLUMN {name} {column.declared}{null}"
+
     def stored_type(self, sql_type: SqlType | None, declared: Any) -> SqlType:
         if sql_type is None:
             return TEXT

@@ -26,6 +26,7 @@ from kanal.databases.arrow import ArrowDatabase, driver_errors
 from kanal.databases.base import Breaker, Database, DatabaseError, Load, Reading, RowsRefused, row_column
 from kanal.databases.batches import rebatched
 from kanal.databases.copy_binary import MAX_DIGITS, binary_rows, takes
+from kanal.databases.declared import Declared
 from kanal.databases.description import About, ColumnInfo, Right, RowCount, TableInfo
 from kanal.databases.text_rows import as_text, text_rows
 
@@ -53,19 +54,6 @@ _INFINITE = {
 _NOT_A_NUMBER = -(2**63)
 _DAY = 86_400_000_000
 _FIRST, _LAST = -719_162, 2_932_896  # the days of 0001-01-01 and 9999-12-31, counted from 1970
-
-
-class Declared(sa.types.UserDefinedType[Any]):
-    """A type by the text with which it is declared."""
-
-    cache_ok = True
-
-    def __init__(self, text: str) -> None:
-        self.text = text
-
-    def get_col_spec(self, **_: Any) -> str:
-        """The text."""
-        return self.text
 
 
 def is_direct(declared: Any) -> bool:

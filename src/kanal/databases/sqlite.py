@@ -34,6 +34,7 @@ from kanal.core.reasons import Reason
 from kanal.core.types import BIGINT, BINARY, DOUBLE, TEXT, Family, SqlType, parse_type
 from kanal.databases.arrow import ArrowDatabase, driver_errors
 from kanal.databases.base import Breaker, Database, DatabaseError, Load, Reading, RowsRefused, Window, row_column
+from kanal.databases.declared import Declared
 from kanal.databases.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
 
 #: By family, where a value of a column {c} is one of its type, that value, and one to show the driver its type;
@@ -337,6 +338,26 @@ class SQLite(ArrowDatabase):
             else column
             for column in columns
         )
+
+    def indexes(self, table: TableInfo) -> list[tuple[str, ...]]:
+        found = []
+        with self._python() as connection:
+            for index in connection.execute(f"PRAGMA index_list({quote(table.name)})").fetchall():
+                names = [row[2] for row in connection.execute(f"PRAGMA index_info({quote(index[1])})")]
+                if not index[2] and None not in names:
+                    found.append(tuple(names))
+        return found
+
+    def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
+        # The declared name tells Kanal the type again, and SQLite the affinity.
+        if sql_type.family is Family.DECIMAL and (sql_type.precision or 0) > _EXACT_DIGITS:
+            return sa.Text()
+        if sql_type.family in (Family.UUID, Family.JSON, Family.INTERVAL):
+            return sa.Text()
+        return Declared("BLOB" if sql_type.family is Family.BINARY else str(sql_type).upper())
+
+    def alteration(self, table: TableInfo, column: ColumnInfo) -> str | None:
+        return None
 
     def sa_table(self, table: TableInfo) -> sa.Table:
         return sa.Table(table.name, sa.MetaData(), *(sa.Column(name) for name in table.names))

@@ -308,6 +308,7 @@ class Settings(Model):
     retries: int = Field(default=3, ge=0, le=100)
     retry_wait: Annotated[float, BeforeValidator(_as_float)] = Field(default=2.0, ge=0, le=3600)
     timeout: Seconds = None
+    create: Literal["never", "missing"] = "never"
 
 
 _OVERLAP = re.compile(r"([0-9]+) (seconds?|minutes?|hours?|days?|weeks?)", re.ASCII)

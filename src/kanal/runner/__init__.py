@@ -1,6 +1,7 @@
 """Runs jobs: plans them, puts their steps in order, moves the rows, keeps the log."""
 
-from kanal.runner.plan import JobPlan, plan_job
+from kanal.runner.plan import plan_job
+from kanal.runner.plans import JobPlan
 from kanal.runner.results import Run, StepResult, run_document, step_document
 from kanal.runner.run import MarkState, check_job, marks_of, replay_run, resume_run, run_job, run_log_of, set_mark
 from kanal.runner.watcher import Watcher

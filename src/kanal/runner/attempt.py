@@ -17,7 +17,7 @@ from kanal.databases.base import Load
 from kanal.databases.progress import Progress
 from kanal.runlog import BatchRecord, RunLogStore, RunRecord
 from kanal.runner.events import tell
-from kanal.runner.plan import CommandPlan, Group, JobPlan, PipelinePlan, StepPlan
+from kanal.runner.plans import CommandPlan, Group, JobPlan, PipelinePlan, StepPlan
 from kanal.runner.replay import Rejected
 from kanal.runner.results import StepResult
 from kanal.runner.step import PipelineStep, SharedLoad, Stopped

@@ -21,7 +21,7 @@ from kanal.runlog import BatchRecord, RunLogStore, RunRecord, StepRecord
 from kanal.runlog.liveness import SIGN_EVERY
 from kanal.runner.attempt import Attempt, TimedOut, Transaction
 from kanal.runner.events import tell
-from kanal.runner.plan import JobPlan, PipelinePlan, StepPlan
+from kanal.runner.plans import JobPlan, PipelinePlan, StepPlan
 from kanal.runner.replay import Rejected
 from kanal.runner.results import Run, RunStatus, StepResult, StepStatus
 from kanal.runner.step import PipelineStep, Stopped

@@ -14,7 +14,7 @@ from kanal.core.rejects import Reject
 from kanal.core.transformation import rejects_of
 from kanal.databases import marks
 from kanal.databases.base import Load, Window
-from kanal.runner.plan import PipelinePlan, SincePlan
+from kanal.runner.plans import PipelinePlan, SincePlan
 
 
 @dataclass

@@ -12,7 +12,7 @@ from kanal.core.errors import KanalError
 from kanal.core.frame import SourceBatch, Strays
 from kanal.core.types import TEXT, Family
 from kanal.databases import ColumnInfo
-from kanal.runner.plan import PipelinePlan
+from kanal.runner.plans import PipelinePlan
 
 #: A column that no source has, which carries the number of each reject through the step.
 NUMBER = "\0reject"

@@ -15,7 +15,9 @@ from kanal.databases import marks, open_database
 from kanal.definition import JobDefinition, JobError, Problem
 from kanal.runlog import RunLogStore, RunRecord
 from kanal.runner.execution import Execution
-from kanal.runner.plan import JobPlan, PipelinePlan, SincePlan, plan_job
+from kanal.runner.new_tables import create_tables
+from kanal.runner.plan import plan_job
+from kanal.runner.plans import JobPlan, PipelinePlan, SincePlan
 from kanal.runner.replay import plan_of_replay
 from kanal.runner.results import Run
 from kanal.runner.watcher import Silent, Watcher
@@ -66,20 +68,21 @@ def run_job(
     since: object = None,
     until: object = None,
     everything: bool = False,
+    create: bool = False,
     watcher: Watcher | None = None,
 ) -> Run:
     """Run a job, or of it only the steps named, and return how it went.
 
     `parameters` replace values of [parameters]; `batch_rows` replaces that of every pipeline; `workers` is how many
     steps may run at once. Of pipelines that load what is new, `since`, `until` and `everything` say what to take this
-    time: change values from the one on and before the other, or all. A step that fails does
-    not raise: its result says why. Raises JobError where the job is wrong, before any row moves, and KanalError where
-    the run log cannot be written or another run of the job is under way.
+    time: change values from the one on and before the other, or all. With `create`, missing target tables are made
+    first. A step that fails does not raise: its result says why. Raises JobError where the job is wrong, before any
+    row moves, and KanalError where the run log cannot be written or another run of the job is under way.
     """
     given: dict[str, Any] = {"only": only, "parameters": dict(parameters or {}), "batch_rows": batch_rows}
     given["workers"] = workers
     given |= {name: None if bound is None else str(bound) for name, bound in (("since", since), ("until", until))}
-    options = {name: value for name, value in (given | {"all": everything}).items() if value}
+    options = {name: value for name, value in (given | {"all": everything, "create": create}).items() if value}
     with _planned(job, options) as (plan, log):
         steps = [(step.name, step.kind) for step in plan.steps]
         record = log.begin_run(job.job, _file_of(job), steps, options)
@@ -123,7 +126,7 @@ def replay_run(
     rejected = {name: rows for name, rows in rejected.items() if rows}
     if not rejected:
         raise KanalError(f"Run {record.run} has no rejected rows that are not mended", "there is nothing to load again")
-    kept = ("parameters", "batch_rows", "workers")
+    kept = ("parameters", "batch_rows", "workers", "create")
     options = {name: value for name, value in record.options.items() if name in kept}
     with _planned(job, options) as (plan, log):
         _keep_only(plan, list(rejected))
@@ -160,7 +163,13 @@ def _planned(job: JobDefinition, options: Mapping[str, Any]) -> Iterator[tuple[J
         job = with_parameters(job, options["parameters"])
     if options.get("batch_rows"):
         job = with_batch_rows(job, options["batch_rows"])
-    plan = plan_job(job)
+    plan = plan_job(job, create=bool(options.get("create")))
+    if plan.new_tables:
+        try:
+            create_tables(plan)
+        finally:
+            _dispose(plan)
+        plan = plan_job(job)  # as the databases describe what was made
     try:
         if options.get("only"):
             _keep_only(plan, options["only"])

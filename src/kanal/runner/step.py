@@ -37,7 +37,7 @@ from kanal.databases.base import Breaker, Database, Load, Reading, Window
 from kanal.databases.progress import Progress
 from kanal.runlog import BatchRecord
 from kanal.runner.newness import Newness
-from kanal.runner.plan import PipelinePlan
+from kanal.runner.plans import PipelinePlan
 from kanal.runner.replay import NUMBER, Rejected, batches_of
 from kanal.runner.stream import KeptRows, evenly, read_ahead, side_by_side, spooled, timed
 from kanal.runner.write_rules import Append, Packed, Truncate, Written, rule_for

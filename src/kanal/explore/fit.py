@@ -1,0 +1,31 @@
+"""Where a target does not hold all that its mapping may give it."""
+
+from __future__ import annotations
+
+from kanal.core.types import TEXT, Family, holds
+from kanal.runner.plans import Difference, JobPlan, PipelinePlan
+
+
+def differences(plan: JobPlan) -> list[Difference]:
+    """Columns of existing target tables that are missing, or whose type does not hold every value of the mapping."""
+    new = {table.step for table in plan.new_tables}
+    found = list(plan.differences)
+    for step in plan.steps:
+        if isinstance(step, PipelinePlan) and step.name not in new:
+            found += _narrow(step)
+    return found
+
+
+def _narrow(step: PipelinePlan) -> list[Difference]:
+    found = []
+    for column in step.columns:
+        info = step.target_table.column(column.name)
+        node = column.expression.node
+        comes = column.rule.type or (TEXT if node.type.family is Family.NULL else node.type)
+        settled = column.rule.options.rounding or column.rule.options.too_long or node.literal is not None
+        if info is None or info.type is None or settled or holds(info.type, comes) is not False:
+            continue
+        wanted = step.target.new_column(info.name, comes, info.nullable, info.name in step.target_table.primary_key)
+        sql = step.target.alteration(step.target_table, wanted)
+        found.append(Difference(step.name, step.target_table.name, info.name, info.declared, wanted.declared, sql))
+    return found
