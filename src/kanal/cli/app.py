@@ -130,6 +130,40 @@ def sample(
 
 
 @app.command()
+def draft(
+    source: Annotated[str, typer.Argument(metavar="FROM", help="A URL, or a connection's name with --job FILE.")],
+    target: Annotated[str, typer.Argument(metavar="TO", help="A URL, or a connection's name with --job FILE.")],
+    like: Like = None,
+    not_like: NotLike = None,
+    from_schema: Annotated[
+        str | None, typer.Option(help="Tables of this schema of the source.", show_default=False)
+    ] = None,
+    schema: Annotated[str | None, typer.Option(help="Targets in this schema.", show_default=False)] = None,
+    prefix: Annotated[str, typer.Option(help="Before the names of the targets.", show_default=False)] = "",
+    write: Annotated[str, typer.Option(metavar="RULE", help="append, truncate or merge.")] = "truncate",
+    since: Annotated[
+        bool, typer.Option("--since", help="Load only what is new, where a change column is found.")
+    ] = False,
+    sample: Annotated[int, typer.Option("--sample", help="Rows of each table to look at; 0 for none.", min=0)] = 1_000,
+    name: Annotated[str | None, typer.Option(help="The job's name.", show_default=False)] = None,
+    into: Annotated[
+        Path | None,
+        typer.Option(
+            metavar="FILE", show_default=False, help="Write to this file; if it is there, add only what is new."
+        ),
+    ] = None,
+    job: PlaceJob = None,
+) -> int:
+    """Write a job file from the tables of a source, with their keys and references."""
+    from kanal.cli.draft import draft as command
+    from kanal.explore.draft import Wish
+
+    patterns = tuple(like or ()), tuple(not_like or ())
+    wish = Wish(*patterns, from_schema, schema, prefix, write, since, sample)
+    return command(source, target, wish, name, into, job)
+
+
+@app.command()
 def check(job: JobFile, json: Json = False) -> int:
     """Say all that is wrong with a job before a row moves."""
     from kanal.cli.check import check as command

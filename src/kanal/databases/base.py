@@ -562,7 +562,7 @@ class Database:
         """The SQL that makes a table and its indexes."""
         made = self.picture(table)
         for names in table.indexes:
-            sa.Index(f"{table.name}_{'_'.join(names)'}"[:60], *(made.c[name] for name in names))
+            sa.Index("_".join((table.name, *names))[:60], *(made.c[name] for name in names))
         dialect = self.engine.dialect
         statements = [str(sa.schema.CreateTable(made).compile(dialect=dialect))]
         indexes = sorted(made.indexes, key=lambda index: str(index.name))

@@ -1,0 +1,84 @@
+"""kanal draft: writes a job file from the tables of a source."""
+
+from __future__ import annotations
+
+import re
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+import sqlalchemy as sa
+
+from kanal.cli.place import open_place
+from kanal.core.errors import KanalError
+from kanal.databases.base import Database
+from kanal.explore.draft import Wish, add_to_draft, draft_job
+from kanal.job import Job
+
+
+def draft(source: str, target: str, wish: Wish, name: str | None, into: Path | None, job: Path | None) -> int:
+    """Print a job file, or write it, or add to it what is new; the exit status."""
+    if wish.write not in ("append", "truncate", "merge"):
+        raise KanalError(f'"{wish.write}" is no write rule', "write append, truncate or merge")
+    names = [_connection_name(place, job) for place in (source, target)]
+    if names[0] == names[1] and source != target:
+        names = [f"{names[0]}_source", f"{names[1]}_target"]
+    with _opened(source, names[0], job) as here, _opened(target, names[1], job) as there:
+        connections = {
+            connection: _connection_text(connection, place, job)
+            for connection, place in zip(names, (source, target), strict=True)
+        }
+        if into is not None and into.exists():
+            added = add_to_draft(into, here, there, connections, wish)
+            said = f"added to {into}: {', '.join(added)}" if added else f"{into} has all of these tables already"
+            print(f"kanal: {said}", file=sys.stderr)
+            return 0
+        text = draft_job(name or f"{names[0]}-to-{names[1]}", here, there, connections, wish)
+    if into is None:
+        print(text, end="")
+        return 0
+    try:
+        into.write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise KanalError(f"{into} cannot be written: {error.strerror}", "name another file") from None
+    print(f"kanal: {into} is written; see what is wrong with it by: kanal check {into}", file=sys.stderr)
+    return 0
+
+
+@contextmanager
+def _opened(place: str, name: str, job: Path | None) -> Iterator[Database]:
+    with open_place(place, None if "://" in place else job, name) as database:
+        yield database
+
+
+def _connection_name(place: str, job: Path | None) -> str:
+    """A connection's name: that of the job, or made of the URL."""
+    if "://" not in place:
+        return place
+    try:
+        url = sa.make_url(place)
+    except sa.exc.ArgumentError:
+        raise KanalError(f'"{place}" is not a URL', "write one such as sqlite:///lockhouse.db") from None
+    base = Path(url.database or url.host or "place").stem
+    del job
+    return re.sub(r"[^A-Za-z0-9_-]+", "_", base).strip("_") or "place"
+
+
+def _connection_text(name: str, place: str, job: Path | None) -> str:
+    """The lines of a connection; a password is never among them."""
+    if "://" not in place:
+        assert job is not None
+        connection = Job.read(job).connection[place]
+        lines = [f'url = "{connection.url}"']
+        secret = connection.password
+        given = {key: value for key, value in secret.given().items() if value is not None} if secret else {}
+        inner = ", ".join(f'{key} = "{value}"' for key, value in given.items())
+        return "\n".join([*lines, *([f"password = {{ {inner} }}"] if given else [])])
+    url = sa.make_url(place)
+    shown = url._replace(password=None).render_as_string()
+    lines = [f'url = "{shown}"']
+    if url.password is not None:
+        variable = re.sub(r"\W", "_", name).upper() + "_PASSWORD"
+        lines.append(f'password = {{ env = "{variable}" }}          # a password does not belong in the file')
+    return "\n".join(lines)

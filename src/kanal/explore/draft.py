@@ -1,0 +1,328 @@
+"""Drafts a job from what a source has: one pipeline a table, in load order, with what could not be decided marked."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import tomlkit
+from tomlkit.exceptions import TOMLKitError
+
+from kanal.core.conversions import converter
+from kanal.core.errors import KanalError
+from kanal.core.profile import Guess, guess_type
+from kanal.core.types import TEXT, Family, SqlType, holds
+from kanal.databases import ColumnInfo, TableInfo
+from kanal.databases.base import Database, Reading
+from kanal.definition.places import quote_part
+from kanal.explore.tables import chosen_tables
+from kanal.runner.order import CircleError, Wait, in_order
+
+#: Rows of each table that are looked at.
+SAMPLE = 1_000
+#: From this share of the sampled texts on, a conversion is proposed; below it, mentioned.
+_PROPOSED = 0.9
+_CHANGE = re.compile(r"(chang|updat|modif|mutat|edit|revis|last_|touch)", re.IGNORECASE)
+_MAYBE = re.compile(r"(creat|insert|enter|add|record|arriv|stamp)", re.IGNORECASE)
+_TIMES = (Family.DATE, Family.TIMESTAMP, Family.TIMESTAMPTZ)
+
+
+@dataclass(frozen=True)
+class Wish:
+    """What a draft is to be like: which tables, the names of their targets, the write rule, change columns or not."""
+
+    like: tuple[str, ...] = ()
+    not_like: tuple[str, ...] = ()
+    from_schema: str | None = None
+    schema: str | None = None
+    prefix: str = ""
+    write: str = "truncate"
+    since: bool = False
+    sample: int = SAMPLE
+
+
+@dataclass
+class _Pipeline:
+    name: str
+    source: TableInfo
+    target: str
+    settings: list[str] = field(default_factory=list)
+    columns: list[str] = field(default_factory=list)
+    remarks: list[str] = field(default_factory=list)
+    waits: list[str] = field(default_factory=list)
+
+
+def draft_job(name: str, source: Database, target: Database, connections: Mapping[str, str], wish: Wish) -> str:
+    """A job file, as text, for the tables of a source that fit; `connections` are the texts of its connections.
+
+    Raises KanalError where no table fits.
+    """
+    pipelines, left = _pipelines(source, target, wish)
+    missing = not all(_exists(target, wish, pipeline) for pipeline in pipelines)
+    lines = [
+        f"# Drafted from {len(pipelines)} {'table' if len(pipelines) == 1 else 'tables'} of {source.shown_url}.",
+        "# Lines marked with ? are for you to decide. See what would happen by: kanal check --sample 1000 FILE",
+        f'job = "{name}"',
+        "",
+    ]
+    for connection, text in connections.items():
+        lines += [f"[connection.{_key(connection)}]", text, ""]
+    lines += ["[defaults]", f'write = "{wish.write}"']
+    if missing:
+        lines.append('create = "missing"          # tables that are not there are made, as kanal create would')
+    lines += ["", *_remarks(left)] if left else []
+    for level, members in _levels(pipelines):
+        lines += ["", f"# --- {level} ".ljust(100, "-")]
+        for pipeline in members:
+            lines += ["", *_lines(pipeline, source, target, wish)]
+    return "\n".join(lines).rstrip() + "\n"
+
+
+def add_to_draft(
+    path: Path, source: Database, target: Database, connections: Mapping[str, str], wish: Wish
+) -> list[str]:
+    """Add to a job file the tables that it does not load yet, and nothing else; the names of what was added.
+
+    What stands in the file stays as it is. Raises KanalError where the file is no TOML.
+    """
+    text = path.read_text(encoding="utf-8")
+    try:
+        there: Any = tomlkit.parse(text).unwrap()
+    except TOMLKitError as error:
+        raise KanalError(f"{path} is not TOML: {error}", "correct it first") from None
+    known = {_place(pipeline.get("source")) for pipeline in there.get("pipeline", {}).values()}
+    pipelines, _ = _pipelines(source, target, wish)
+    new = [pipeline for pipeline in pipelines if _place(_source(source, pipeline, wish)) not in known]
+    lines = []
+    for connection, body in connections.items():
+        if connection not in there.get("connection", {}):
+            lines += ["", f"[connection.{_key(connection)}]", body]
+    for pipeline in new:
+        while pipeline.name in there.get("pipeline", {}):
+            pipeline.name += "_new"
+        given = _lines(pipeline, source, target, wish)
+        if there.get("defaults", {}).get("write", "append") != wish.write and not any(
+            "write =" in line for line in given
+        ):
+            given.insert(_after_target(given), f'write = "{wish.write}"')
+        if not _exists(target, wish, pipeline) and there.get("defaults", {}).get("create") != "missing":
+            given.insert(_after_target(given), 'create = "missing"')
+        lines += ["", *given]
+    if lines:
+        path.write_text(text.rstrip() + "\n" + "\n".join(lines) + "\n", encoding="utf-8")
+    return [pipeline.name for pipeline in new]
+
+
+def _after_target(lines: list[str]) -> int:
+    return next(place for place, line in enumerate(lines, 1) if line.startswith("target ="))
+
+
+def _place(source: Any) -> str:
+    return source.casefold() if isinstance(source, str) else str(source)
+
+
+def _exists(target: Database, wish: Wish, pipeline: _Pipeline) -> bool:
+    return target.has_table(wish.schema, pipeline.target)
+
+
+# --- what is drafted ------------------------------------------------------------------------------------------------
+
+
+def _pipelines(source: Database, target: Database, wish: Wish) -> tuple[list[_Pipeline], list[str]]:
+    """A pipeline for each table, in load order, and what is to be said of what was left out."""
+    names = chosen_tables(source, wish.from_schema, wish.like, wish.not_like)
+    source.expect(wish.from_schema, names)
+    tables = [source.describe(wish.from_schema, name) for name in names]
+    views = [table.name for table in tables if table.is_view and not wish.like]
+    tables = [table for table in tables if table.name not in views]
+    left = [f"Views were left out; name them by --like: {', '.join(views)}"] if views else []
+    if not tables:
+        raise KanalError(f"connection {source.name} has views only", f"name them by --like: {', '.join(views[:12])}")
+    folded = [table.name.casefold() for table in tables]
+    twins = [table.name for table in tables if folded.count(table.name.casefold()) > 1]
+    if twins:
+        left.append(f"? Names that differ only in case: {', '.join(twins)}; some databases take them for one table")
+    target.expect(wish.schema, [wish.prefix + table.name for table in tables])
+    pipelines: dict[str, _Pipeline] = {}
+    for table in tables:
+        name = _step_name(table.name, pipelines)
+        pipelines[name] = _Pipeline(name, table, wish.prefix + table.name)
+    by_table = {pipeline.source.name: pipeline for pipeline in pipelines.values()}
+    waits = []
+    for pipeline in pipelines.values():
+        for key in pipeline.source.foreign_keys:
+            other = by_table.get(key.table)
+            if other is not None and other is not pipeline and other.name not in pipeline.waits:
+                pipeline.waits.append(other.name)
+                waits.append(Wait(pipeline.name, other.name, f"refers to {key.table}"))
+        _decide(pipeline, source, target, wish)
+    try:
+        ordered = in_order(list(pipelines), waits)
+    except CircleError as error:
+        left.append(f"? {error.what}: take one of these references away, or load it by a second pipeline")
+        ordered = list(pipelines)
+    return [pipelines[name] for name in ordered], left
+
+
+def _step_name(table: str, taken: Mapping[str, Any]) -> str:
+    name = re.sub(r"[^A-Za-z0-9_-]+", "_", table).strip("_") or "table"
+    while name in taken:
+        name += "_2"
+    return name
+
+
+def _decide(pipeline: _Pipeline, source: Database, target: Database, wish: Wish) -> None:
+    """Fill in what can be decided of a pipeline, and remark what cannot."""
+    table = pipeline.source
+    there = target.describe(wish.schema, pipeline.target) if _exists(target, wish, pipeline) else None
+    write = wish.write
+    keys = [key for key in (table.primary_key, *table.unique) if key]
+    if there is not None:
+        keys += [key for key in (there.primary_key, *there.unique) if key and len(table.chosen(key)) == len(key)]
+    if write == "merge" and keys:
+        pipeline.settings.append(f"key = [{', '.join(map(_text, keys[0]))}]")
+    elif write == "merge":
+        write = "truncate"
+        pipeline.settings.append(
+            'write = "truncate"          # ? the source has no key to merge by; name one, or keep this'
+        )
+    if wish.since and write != "truncate":
+        _decide_since(pipeline)
+    for column in table.columns:
+        if column.type is None:
+            declared = column.declared or "without a name"
+            pipeline.remarks.append(f"? {column.name}: the type {declared} is not known here; it goes as text")
+    if there is not None:
+        _compare_columns(pipeline, table, there)
+    _decide_texts(pipeline, source, there, wish)
+    if pipeline.columns:
+        pipeline.settings.append('same = "*"')
+
+
+def _decide_since(pipeline: _Pipeline) -> None:
+    columns = [column for column in pipeline.source.columns if column.type is not None and column.type.family in _TIMES]
+    sure = [column for column in columns if _CHANGE.search(column.name)]
+    maybe = [column for column in columns if _MAYBE.search(column.name)]
+    if len(sure) == 1 and not sure[0].nullable:
+        pipeline.settings.append(f"since = {_text(sure[0].name)}")
+        return
+    for column in sure or maybe or columns:
+        why = "it may be NULL" if column.nullable else "does it change with every change of its row?"
+        pipeline.settings.append(f"# ? since = {_text(column.name)}          # {why}")
+    if not columns:
+        pipeline.settings.append("# ? no column tells when a row was changed: all rows are read each time")
+
+
+def _compare_columns(pipeline: _Pipeline, table: TableInfo, there: TableInfo) -> None:
+    lacking = [column.name for column in table.columns if there.column(column.name) is None]
+    if lacking:
+        pipeline.remarks.append(f"? the target has no column of the name of: {', '.join(lacking)}")
+    for column in there.columns:
+        if table.column(column.name) is None and not column.nullable and not column.filled:
+            why = f"{column.declared} NOT NULL, and the source has none of this name"
+            pipeline.columns.append(f'# ? {_key(column.name)} = "…"          # {why}')
+    for column in table.columns:
+        into = there.column(column.name)
+        if into is None or into.type is None or column.type is None or column.type == TEXT:
+            continue
+        if holds(into.type, column.type) is not False:
+            continue
+        pipeline.remarks.append(f"? {column.name}: {column.declared} does not always fit into {into.declared}")
+
+
+def _decide_texts(pipeline: _Pipeline, source: Database, there: TableInfo | None, wish: Wish) -> None:
+    """Propose conversions for texts that are numbers, dates or times."""
+    table = pipeline.source
+    texts = [column for column in table.columns if column.type is not None and column.type.family is Family.TEXT]
+    wanted = [column for column in texts if _may_be_converted(column, there)]
+    if not wanted or not wish.sample:
+        return
+    names = tuple(column.name for column in wanted)
+    parts: dict[str, list[pa.Array]] = {name: [] for name in names}
+    with source.read(Reading(table, None, names, wish.sample, limit=wish.sample)) as batches:
+        for batch in batches:
+            for name in names:
+                parts[name].append(batch.columns[name].cast(pa.string()))
+    for column in wanted:
+        values = pa.chunked_array(parts[column.name], pa.string()).drop_null()
+        guess = guess_type(values) if len(values) else None
+        if guess is not None:
+            into = there.column(column.name) if there is not None else None
+            pipeline.columns.append(_proposal(column, guess, into, values))
+
+
+def _may_be_converted(column: ColumnInfo, there: TableInfo | None) -> bool:
+    into = there.column(column.name) if there is not None else None
+    return there is None or (into is not None and into.type is not None and into.type.family is not Family.TEXT)
+
+
+def _proposal(column: ColumnInfo, guess: Guess, into: ColumnInfo | None, values: Any) -> str:
+    """A line of [columns] that converts texts; behind a # ? where the sample does not tell enough."""
+    made = into.type if into is not None and into.type is not None else _exact_type(guess, values)
+    parts = [f"from = {_text(column.name)}"]
+    parts += [f'type = "{made}"'] if into is None else []
+    parts += [f"{name} = {_text(getattr(guess.options, name))}" for name in sorted(guess.options.given())]
+    share = "all" if guess.share == 1 else f"{int(guess.share * 1000) / 10:g} % of"
+    line = f"{_key(column.name)} = {{ {', '.join(parts)} }}"
+    plain_number = made.is_number and not guess.options.given()
+    if guess.share < _PROPOSED or guess.also or (plain_number and into is None):
+        why = f"or {guess.also}" if guess.also else f"{share} sampled texts fit"
+        return f"# ? {line}          # {why}"
+    return f"{line}          # {share} sampled texts fit"
+
+
+def _exact_type(guess: Guess, values: Any) -> SqlType:
+    """The type guessed; a decimal as wide as the sample needs, and some digits more."""
+    if guess.type.family is not Family.DECIMAL:
+        return guess.type
+    found, _ = converter(TEXT, guess.type, guess.options)(values.unique())
+    whole = scale = 1
+    for number in found.drop_null().to_pylist():
+        _, digits, exponent = Decimal(number).normalize().as_tuple()
+        fraction = max(0, -int(exponent))
+        scale, whole = max(scale, fraction), max(whole, len(digits) + int(exponent))
+    return SqlType("decimal", precision=min(38, whole + scale + 2), scale=scale)
+
+
+# --- how it is written ----------------------------------------------------------------------------------------------
+
+
+def _levels(pipelines: Sequence[_Pipeline]) -> list[tuple[str, list[_Pipeline]]]:
+    """The pipelines, those that wait for none first; what they wait for comes before them."""
+    first = [pipeline for pipeline in pipelines if not pipeline.waits]
+    later = [pipeline for pipeline in pipelines if pipeline.waits]
+    groups = [("tables that refer to no others", first), ("tables that refer to those before", later)]
+    return [group for group in groups if group[1]]
+
+
+def _lines(pipeline: _Pipeline, source: Database, target: Database, wish: Wish) -> list[str]:
+    schema = f"{quote_part(wish.schema)}." if wish.schema else ""
+    lines = _remarks(pipeline.remarks)
+    lines += [f"[pipeline.{pipeline.name}]", f"source = {_text(_source(source, pipeline, wish))}"]
+    lines.append(f"target = {_text(f'{target.name}:{schema}{quote_part(pipeline.target)}')}")
+    lines += pipeline.settings
+    if pipeline.columns:
+        lines += [f"[pipeline.{pipeline.name}.columns]", *pipeline.columns]
+    return lines
+
+
+def _source(source: Database, pipeline: _Pipeline, wish: Wish) -> str:
+    schema = f"{quote_part(wish.from_schema)}." if wish.from_schema else ""
+    return f"{source.name}:{schema}{quote_part(pipeline.source.name)}"
+
+
+def _remarks(remarks: Sequence[str]) -> list[str]:
+    return [f"# {remark}" for remark in remarks]
+
+
+def _key(name: str) -> str:
+    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else _text(name)
+
+
+def _text(value: Any) -> str:
+    return tomlkit.string(str(value)).as_string()
