@@ -164,19 +164,32 @@ def draft(
 
 
 @app.command()
-def check(job: JobFile, json: Json = False) -> int:
-    """Say all that is wrong with a job before a row moves."""
+def check(
+    job: JobFile,
+    sample: Annotated[
+        int | None,
+        typer.Option(help="Try so many rows of each pipeline, without writing.", min=1, show_default=False),
+    ] = None,
+    json: Json = False,
+) -> int:
+    """Say all that is wrong with a job before a row moves, and how a sample of rows would fare."""
     from kanal.cli.check import check as command
 
-    return command(job, json)
+    return command(job, sample, json)
 
 
 @app.command()
-def order(job: JobFile, json: Json = False) -> int:
+def order(
+    job: JobFile,
+    picture: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Draw it to an .svg or .png file.", show_default=False)
+    ] = None,
+    json: Json = False,
+) -> int:
     """Show the steps in order, with what waits for what and why."""
     from kanal.cli.order import order as command
 
-    return command(job, json)
+    return command(job, picture, json)
 
 
 @app.command()
@@ -219,6 +232,7 @@ def run(
         ),
     ] = None,
     everything: Annotated[bool, typer.Option("--all", help="Take all rows, whatever the marks say.")] = False,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="Do all but write, and log nothing.")] = False,
     make_tables: Annotated[bool, typer.Option("--create", help="Create missing target tables first.")] = False,
     set_values: SetValues = None,
     events: Events = None,
@@ -229,7 +243,32 @@ def run(
 
     options: dict[str, object] = {"only": only, "batch_rows": batch_rows, "workers": workers}
     options |= {"since": since, "until": until, "everything": everything, "create": make_tables}
+    if dry_run:
+        from kanal.cli.run import dry_run as command_without_writing
+
+        return command_without_writing(job, options, set_values or [], json)
     return command(job, options, set_values or [], events, json)
+
+
+@app.command()
+def compare(
+    job: JobFile,
+    only: Annotated[
+        list[str] | None,
+        typer.Option(metavar="STEP", show_default=False, help="Only what this step loads; can be repeated."),
+    ] = None,
+    quick: Annotated[bool, typer.Option("--quick", help="Compare counts and a sum of each column alone.")] = False,
+    allow_extra: Annotated[
+        bool, typer.Option("--allow-extra", help="Rows that only the target has are as they should be.")
+    ] = False,
+    rows: Annotated[int, typer.Option("-n", "--rows", help="How many rows of each kind to show.", min=0)] = 3,
+    set_values: SetValues = None,
+    json: Json = False,
+) -> int:
+    """Compare what the sources hold, after the mapping, with what stands in the targets."""
+    from kanal.cli.compare import compare as command
+
+    return command(job, only, quick, allow_extra, rows, set_values or [], json)
 
 
 @app.command()

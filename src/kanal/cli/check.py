@@ -1,4 +1,4 @@
-"""kanal check: all that is wrong with a job, before a row moves."""
+"""kanal check: all that can be known of a job before a row moves."""
 
 from __future__ import annotations
 
@@ -8,21 +8,24 @@ from typing import Any
 from rich.console import Console
 from rich.markup import escape
 
-from kanal.cli.output import console, indented, print_json
+from kanal.cli.output import console, example, indented, print_json, rejects_table, show, table
 from kanal.core.errors import capital
 from kanal.definition import JobError, Problem
+from kanal.explore.check import Trial, remarks, try_out
 from kanal.job import Job
 from kanal.runner import plan_job
 
 
-def check(path: Path, json: bool) -> int:
-    """Check the job of a file and print what is wrong with it; the exit status."""
+def check(path: Path, sample: int | None, json: bool) -> int:
+    """Check the job of a file and print what is wrong with it, and how a sample of rows fares; the exit status."""
     problems: list[Problem] = []
     notes: list[Problem] = []
+    trials: list[Trial] = []
     steps = 0
     try:
         plan = plan_job(Job.read(path))
-        notes, steps = plan.notes, len(plan.steps)
+        notes, steps = remarks(plan), len(plan.steps)
+        trials = list(try_out(plan, sample)) if sample else []
     except JobError as error:
         problems = error.problems
     if json:
@@ -32,6 +35,7 @@ def check(path: Path, json: bool) -> int:
                 "ok": not problems,
                 "problems": [_document(p) for p in problems],
                 "notes": [_document(n) for n in notes],
+                "sample": [_trial_document(trial) for trial in trials],
             }
         )
         return 2 if problems else 0
@@ -40,11 +44,14 @@ def check(path: Path, json: bool) -> int:
         _print(screen, "[bold red]✗[/]", problem)
     for note in notes:
         _print(screen, "[yellow]![/]", note)
+    for trial in trials:
+        _print_trial(screen, trial)
     if problems:
         count = "1 thing is" if len(problems) == 1 else f"{len(problems)} things are"
         screen.print(f"[bold]{count} wrong with {escape(str(path))}.[/] Nothing was moved.")
         return 2
-    screen.print(f"[green]✓[/] {escape(str(path))}: {steps} steps, ready to run")
+    hint = "" if sample else f"; kanal check --sample 1000 {escape(str(path))} tries some rows"
+    screen.print(f"[green]✓[/] {escape(str(path))}: {steps} steps, ready to run{hint}")
     return 0
 
 
@@ -55,6 +62,52 @@ def _print(screen: Console, mark: str, problem: Problem) -> None:
     if problem.remedy:
         screen.print(indented(f"[cyan]→[/] {escape(capital(problem.remedy))}"))
     screen.print()
+
+
+def _print_trial(screen: Console, trial: Trial) -> None:
+    tally = trial.tally
+    if trial.error:
+        screen.print(f"[yellow]![/] [bold]{escape(trial.step)}[/] could not be tried")
+        screen.print(indented(escape(trial.error)))
+        screen.print()
+        return
+    parts = [f"{tally.read:,} rows tried", f"{tally.inserted:,} would load"]
+    others = (("filtered", tally.filtered), ("superseded", tally.superseded))
+    parts += [f"{count:,} {name}" for name, count in others if count]
+    parts += [f"[red]{tally.rejected:,} rejected[/]" if tally.rejected else "none rejected"]
+    screen.print(f"[bold]{escape(trial.step)}[/]  {', '.join(parts)}")
+    for note in trial.notes:
+        screen.print(indented(f"[dim]{escape(note)}[/]", 2))
+    if trial.groups:
+        show(screen, rejects_table(trial.groups, of_one_step=True))
+    for name, limit, longest in trial.longest:
+        if longest > limit:
+            screen.print(indented(f"[yellow]{escape(name)}: longest {longest:,}, column takes {limit:,}[/]", 2))
+    if trial.changes:
+        columns = table("  column", *(f"~row {place}" for place in range(1, len(trial.changes) + 1)))
+        for cells in zip(*trial.changes, strict=True):
+            columns.add_row(f"  {escape(cells[0][0])}", *(_became(came, made) for _, came, made in cells))
+        show(screen, columns)
+    screen.print()
+
+
+def _became(came: str | None, made: str | None) -> str:
+    new = "[dim]NULL[/]" if made is None else escape(example(made, 24))
+    if came is None or came == made:
+        return new
+    if example(came, 24) == example(made, 24):
+        return f"[dim]{escape(example(repr(came), 24))} →[/] {new}"
+    return f"[dim]{escape(example(came, 24))} →[/] {new}"
+
+
+def _trial_document(trial: Trial) -> dict[str, Any]:
+    document = dict(vars(trial))
+    document["tally"] = vars(trial.tally)
+    document["changes"] = [
+        {name: {"from": came, "to": made} for name, came, made in row} for row in trial.changes
+    ]  # fmt: skip
+    document["longest"] = {name: {"takes": limit, "longest": longest} for name, limit, longest in trial.longest}
+    return document
 
 
 def _document(problem: Problem) -> dict[str, Any]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -14,9 +15,15 @@ from kanal.runner.order import Wait
 from kanal.runner.plans import PipelinePlan, StepPlan
 
 
-def order(path: Path, json: bool) -> int:
-    """Print the order of the steps of a file's job; the exit status."""
-    plan = plan_job(Job.read(path))
+def order(path: Path, picture: Path | None, json: bool) -> int:
+    """Print the order of the steps of a file's job, or draw it; the exit status."""
+    plan = plan_job(Job.read(path), create=True)
+    if picture is not None:
+        from kanal.explore.picture import draw_order
+
+        draw_order(plan, picture)
+        print(f"kanal: {picture} is drawn", file=sys.stderr)
+        return 0
     waits = {step.name: [wait for wait in plan.waits if wait.step == step.name] for step in plan.steps}
     if json:
         print_json([_document(place, step, waits[step.name]) for place, step in enumerate(plan.steps, 1)])

@@ -151,13 +151,14 @@ def _count(name: str, count: int) -> str:
     return f"[red]{count:,}[/]" if name == "rejected" and count else number(count)
 
 
-def rejects_table(groups: Sequence[dict[str, Any]]) -> Table:
+def rejects_table(groups: Sequence[dict[str, Any]], of_one_step: bool = False) -> Table:
     """Rejects by step, column and reason, with a value as example, or what was said of the row."""
-    made = table("step", "column", "reason", "#rows", "#longest", "~for instance", title="Rejected rows")
+    title = None if of_one_step else "Rejected rows"
+    made = table("  " if of_one_step else "step", "column", "reason", "#rows", "#longest", "~for instance", title=title)
     for group in groups:
         said = group["message"] if group["reason"] == "refused_by_target" else group["value"]
         made.add_row(
-            escape(group["step"]),
+            "" if of_one_step else escape(group["step"]),
             escape(group["column"] or ""),
             group["reason"],
             f"{group['rows']:,}",

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import logging
+import time
 import tomllib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
@@ -25,10 +27,13 @@ from kanal.cli.output import (
 )
 from kanal.cli.progress import shown_progress
 from kanal.core.errors import KanalError
+from kanal.explore.check import dry_run as try_all
 from kanal.job import Job
 from kanal.runlog import RunLogStore
 from kanal.runner import Run, Watcher, run_document, run_job, run_log_of
 from kanal.runner.events import JsonLines
+from kanal.runner.results import RunStatus
+from kanal.runner.run import planned
 
 
 def run(path: Path, options: dict[str, Any], values: list[str], events: Path | None, json: bool) -> int:
@@ -39,6 +44,36 @@ def run(path: Path, options: dict[str, Any], values: list[str], events: Path | N
         print_json(run_document(outcome))
     else:
         print_run(console(), outcome, run_log_of(job), path)
+    return exit_status(outcome)
+
+
+def dry_run(path: Path, options: dict[str, Any], values: list[str], json: bool) -> int:
+    """Do all of a run but the writing, and print how it would end; the exit status."""
+    started = time.perf_counter()
+    job = Job.read(path)
+    chosen = {"only": options["only"], "batch_rows": options["batch_rows"], "parameters": parse_values(values)}
+    chosen |= {"since": options["since"], "until": options["until"], "all": options["everything"]}
+    with planned(job, chosen) as plan:
+        results, trials = try_all(plan)
+    failed = any(result.error for result in results)
+    took = time.perf_counter() - started
+    status = RunStatus.FAILED if failed else RunStatus.SUCCEEDED
+    outcome = Run(0, job.job, status, dt.datetime.now(dt.UTC), took, tuple(results))
+    if json:
+        print_json(run_document(outcome) | {"run": None, "dry_run": True})
+        return exit_status(outcome)
+    screen = console()
+    screen.print(f"[bold]{escape(job.job)}[/]  dry run: nothing was written; inserted is what would be\n")
+    show(screen, tally_table((s.step, str(s.status), s.tally, s.seconds) for s in results))
+    print_notes(screen, results)
+    groups = [group for trial in trials for group in trial.groups]
+    if groups:
+        screen.print()
+        show(screen, rejects_table(groups))
+    for result in results:
+        if result.error:
+            screen.print(f"\n{status_text(result.status)}  [bold]{escape(result.step)}[/]")
+            screen.print(indented(escape(result.error)))
     return exit_status(outcome)
 
 

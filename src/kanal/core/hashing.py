@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
-from kanal.core.arrays import Mask, text_bytes, valid_mask
+from kanal.core.arrays import Mask, text_bytes, to_unscaled, valid_mask
 
 Hashes = NDArray[np.uint64]
 
@@ -36,6 +36,16 @@ class RowHash:
             total = _mixed(total + self._column(values) * self._mixers[place % 64] + np.uint64(place))
         return total, valid
 
+    def rows(self, columns: Sequence[pa.Array]) -> Hashes:
+        """The hash of each row, in which NULL is a value like others."""
+        total: Hashes = np.zeros(len(columns[0]), dtype=np.uint64)
+        for place, values in enumerate(columns):
+            hashes = self._column(values)
+            if values.null_count:
+                hashes = np.where(valid_mask(values), hashes, self._mixers[63] + np.uint64(place))
+            total = _mixed(total + hashes * self._mixers[place % 63] + np.uint64(place))
+        return total
+
     def _column(self, values: pa.Array) -> Hashes:
         arrow = values.type
         if pa.types.is_string(arrow) or pa.types.is_binary(arrow) or pa.types.is_large_string(arrow):
@@ -46,7 +56,10 @@ class RowHash:
             numbers = values.cast(pa.float64()).fill_null(0.0).to_numpy(zero_copy_only=False) + 0.0
             return np.where(np.isnan(numbers), np.nan, numbers).view(np.uint64)
         elif pa.types.is_decimal(arrow):
-            return self._text(values.cast(pa.string()))
+            if arrow.precision > 18:
+                return self._text(values.cast(pa.string()))
+            unscaled: Hashes = to_unscaled(values).astype(np.int64).view(np.uint64)
+            return unscaled
         elif pa.types.is_date32(arrow):
             values = values.cast(pa.int32())
         numbers = values.cast(pa.int64()).fill_null(0).to_numpy(zero_copy_only=False)

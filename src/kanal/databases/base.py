@@ -185,11 +185,6 @@ class Load:
         with self.database.errors():
             return self.connection.execute(query).scalar()
 
-    def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
-        """The rows as this database takes them, and the faults of values that it could not hold unchanged."""
-        del table
-        return rows, []
-
     def pack(self, table: sa.Table, rows: pa.RecordBatch) -> Any:
         """A storable batch in the form in which `insert` takes it. Called beside other uses of the load."""
         del table
@@ -385,6 +380,11 @@ class Database:
         """What the user may do, as far as can be told."""
         del schema
         return []
+
+    def table_rights(self, table: TableInfo) -> dict[str, bool]:
+        """Which of select, insert, update and delete the user may do to a table; empty where that cannot be told."""
+        rights = {right.name: right.granted for right in self.rights(table.schema)}
+        return {name: granted for name, granted in rights.items() if name in ("select", "insert", "update", "delete")}
 
     def other_databases(self) -> list[str]:
         """The databases that the server has, as far as can be told."""
@@ -754,6 +754,11 @@ class Database:
         }
 
     # --- writing ---------------------------------------------------------------------------------------------------
+
+    def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
+        """The rows as this database takes them, and the faults of values that it could not hold unchanged."""
+        del table
+        return rows, []
 
     @contextlib.contextmanager
     def load(self) -> Iterator[Load]:

@@ -329,6 +329,14 @@ class MariaDB(Database):
         with self.engine.connect() as other:
             other.exec_driver_sql(f"KILL QUERY {int(driver.thread_id())}")
 
+    def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
+        faults: list[tuple[str, Fault]] = []
+        for name, values in zip(rows.schema.names, rows.columns, strict=True):
+            info = table.column(name)
+            if info is not None:
+                faults += [(name, fault) for fault in _misfits(values, info.dialect_type)]
+        return rows, faults
+
     def new_load(self) -> Load:
         return MariaDBLoad(self)
 
@@ -346,14 +354,6 @@ class MariaDBLoad(Load):
         self._stages: list[str] = []
         # The server may ask for a file only as the answer to a LOAD DATA of ours, which never opens one.
         driver._local_infile = False
-
-    def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
-        faults: list[tuple[str, Fault]] = []
-        for name, values in zip(rows.schema.names, rows.columns, strict=True):
-            info = table.column(name)
-            if info is not None:
-                faults += [(name, fault) for fault in _misfits(values, info.dialect_type)]
-        return rows, faults
 
     def pack(self, table: sa.Table, rows: pa.RecordBatch) -> Any:
         if not self._may_load or rows.num_rows == 1:

@@ -203,6 +203,12 @@ class PostgreSQL(ArrowDatabase):
             found.append(Right(shown, count == sums[0], ask))
         return found
 
+    def table_rights(self, table: TableInfo) -> dict[str, bool]:
+        kinds = ("select", "insert", "update", "delete")
+        asked = ", ".join(f"has_table_privilege(:name, '{kind}')" for kind in kinds)
+        name = self.sql_dialect.identifier_preparer.format_table(self.sa_table(table))
+        return dict(zip(kinds, self.rows_of(f"SELECT {asked}", name=name)[0], strict=True))
+
     def other_databases(self) -> list[str]:
         for name in ("postgres", "template1"):
             with contextlib.suppress(DatabaseError):
@@ -355,6 +361,13 @@ class PostgreSQL(ArrowDatabase):
 
     # --- writing ---------------------------------------------------------------------------------------------------
 
+    def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
+        faults: list[tuple[str, Fault]] = []
+        for name, values in zip(rows.schema.names, rows.columns, strict=True):
+            info = table.column(name)
+            faults += [(name, fault) for fault in _misfits(values, info.dialect_type if info else None)]
+        return rows, faults
+
     def new_load(self) -> Load:
         return PostgreSQLLoad(self)
 
@@ -400,13 +413,6 @@ class PostgreSQLLoad(Load):
         rows = int(self.scalar(sa.select(sa.func.count()).select_from(table)))
         self.execute(sa.text(f"TRUNCATE TABLE {name}"), counted=False)
         return rows
-
-    def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
-        faults: list[tuple[str, Fault]] = []
-        for name, values in zip(rows.schema.names, rows.columns, strict=True):
-            info = table.column(name)
-            faults += [(name, fault) for fault in _misfits(values, info.dialect_type if info else None)]
-        return rows, faults
 
     def pack(self, table: sa.Table, rows: pa.RecordBatch) -> Any:
         names = rows.schema.names

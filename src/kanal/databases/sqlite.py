@@ -437,6 +437,16 @@ class SQLite(ArrowDatabase):
 
     # --- writing ---------------------------------------------------------------------------------------------------
 
+    def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
+        faults: list[tuple[str, Fault]] = []
+        columns = []
+        for name, values in zip(rows.schema.names, rows.columns, strict=True):
+            info = table.column(name)
+            stored, found = _stored_form(values, affinity(info.declared) if info else "blob", info)
+            columns.append(stored)
+            faults.extend((name, fault) for fault in found)
+        return pa.RecordBatch.from_arrays(columns, names=rows.schema.names), faults
+
     @contextlib.contextmanager
     def load(self) -> Iterator[Load]:
         with self.arrow() as connection:
@@ -501,16 +511,6 @@ class SQLiteLoad(Load):
             self.fetch("PRAGMA defer_foreign_keys = ON")
             self._deferred = True
         return self.execute(table.delete())
-
-    def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
-        faults: list[tuple[str, Fault]] = []
-        columns = []
-        for name, values in zip(rows.schema.names, rows.columns, strict=True):
-            info = table.column(name)
-            stored, found = _stored_form(values, affinity(info.declared) if info else "blob", info)
-            columns.append(stored)
-            faults.extend((name, fault) for fault in found)
-        return pa.RecordBatch.from_arrays(columns, names=rows.schema.names), faults
 
     def insert(self, table: sa.Table, packed: Any) -> None:
         temporary = bool(table.info.get("temporary"))

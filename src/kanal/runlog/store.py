@@ -461,6 +461,18 @@ class RunLogStore:
             rows = connection.execute(statement.order_by(REJECT.c.reject)).all()
         return [(row.reject, json.loads(row.row)) for row in rows]
 
+    def refused_rows(self, job: str, step: str) -> list[tuple[int, dict[str, str | None]]]:
+        """The source rows that the target refused when a step last ran, and that are not mended."""
+        last = sa.select(sa.func.max(STEP.c.run)).join(RUN, RUN.c.run == STEP.c.run)
+        last = last.where(RUN.c.job == job, STEP.c.step == step, STEP.c.status == "succeeded")
+        if not self.exists():
+            return []
+        with self._begin() as connection:
+            run = connection.execute(last).scalar()
+            chosen = sa.and_(_open(run, step=step, reason="refused_by_target")) if run is not None else sa.false()
+            rows = connection.execute(sa.select(REJECT.c.reject, REJECT.c.row).where(chosen)).all()
+        return [(row.reject, json.loads(row.row)) for row in rows]
+
     def mend(self, rejects: Collection[int], run: int) -> None:
         """Record that rejected rows, by their numbers, were loaded by a run after all."""
         numbers = sorted(rejects)

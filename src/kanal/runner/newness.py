@@ -35,9 +35,10 @@ class Newness:
     notes: list[str] = field(default_factory=list)
 
     @classmethod
-    def of(cls, plan: PipelinePlan, since: SincePlan, job: str, moment: dt.datetime) -> Newness:
-        """What is new now, by the mark that the target keeps; raises KanalError where it cannot keep one."""
-        marks.make_ready(plan.target)
+    def of(cls, plan: PipelinePlan, since: SincePlan, job: str, moment: dt.datetime, writes: bool) -> Newness:
+        """What is new now, by the mark that the target keeps; raises KanalError where it is to keep one and cannot."""
+        if writes:
+            marks.make_ready(plan.target)
         found = marks.mark_of(plan.target, job, plan.name)
         mark = None if found is None else change_value(found.mark, since.change.type)
         appends = plan.settings.write == "append"

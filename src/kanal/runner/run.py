@@ -157,12 +157,36 @@ def _file_of(job: JobDefinition) -> str | None:
 
 
 @contextmanager
-def _planned(job: JobDefinition, options: Mapping[str, Any]) -> Iterator[tuple[JobPlan, RunLogStore]]:
-    """The plan of a job and its run log, ready; both are closed afterwards."""
+def planned(job: JobDefinition, options: Mapping[str, Any]) -> Iterator[JobPlan]:
+    """The plan of a job as a run with these options would have it, for looking only; closed afterwards."""
+    job = _with_options(job, options)
+    plan = plan_job(job)
+    try:
+        _apply(plan, options)
+        yield plan
+    finally:
+        _dispose(plan)
+
+
+def _with_options(job: JobDefinition, options: Mapping[str, Any]) -> JobDefinition:
     if options.get("parameters"):
         job = with_parameters(job, options["parameters"])
     if options.get("batch_rows"):
         job = with_batch_rows(job, options["batch_rows"])
+    return job
+
+
+def _apply(plan: JobPlan, options: Mapping[str, Any]) -> None:
+    if options.get("only"):
+        _keep_only(plan, options["only"])
+    if any(options.get(name) for name in ("since", "until", "all")):
+        _set_range(plan, options)
+
+
+@contextmanager
+def _planned(job: JobDefinition, options: Mapping[str, Any]) -> Iterator[tuple[JobPlan, RunLogStore]]:
+    """The plan of a job and its run log, ready; both are closed afterwards."""
+    job = _with_options(job, options)
     plan = plan_job(job, create=bool(options.get("create")))
     if plan.new_tables:
         try:
@@ -171,10 +195,7 @@ def _planned(job: JobDefinition, options: Mapping[str, Any]) -> Iterator[tuple[J
             _dispose(plan)
         plan = plan_job(job)  # as the databases describe what was made
     try:
-        if options.get("only"):
-            _keep_only(plan, options["only"])
-        if any(options.get(name) for name in ("since", "until", "all")):
-            _set_range(plan, options)
+        _apply(plan, options)
         log = run_log_of(job)
         for database in plan.databases.values():
             if database.shares_lock_with(log.database):

@@ -60,10 +60,14 @@ class TooManyRejects(KanalError):
 
 
 @dataclass
-class _Prepared:
-    """A batch ready to be written: its rows, which of them, which over earlier rows of the load, and which not."""
+class Prepared:
+    """A batch ready to be written: its rows, which of them, which over earlier rows of the load, and which not.
+
+    `made` are the rows as the mapping makes them, `rows` the same as the target stores them.
+    """
 
     batch: SourceBatch
+    made: pa.RecordBatch
     rows: pa.RecordBatch
     packed: Packed
     packed_over: Packed
@@ -108,6 +112,7 @@ class PipelineStep:
     record: Callable[[Load, Progress], None] | None = None
     #: The counts of what is committed, of a step that commits batch by batch.
     kept: Tally | None = None
+    _writes: bool = True
     _stop: threading.Event = field(default_factory=threading.Event)
     _break: Breaker = field(default_factory=Breaker)
 
@@ -116,9 +121,34 @@ class PipelineStep:
 
         In a transaction shared with other steps, neither commit it nor undo it.
         """
+        self._on_batch = on_batch
+        self._begin(shared)
+        if self.plan.settings.commit == "batch":
+            self._run_by_batches()
+        else:
+            self._run_as_one()
+
+    def try_out(self, limit: int | None = None) -> Iterator[Prepared]:
+        """Do all but write, for the first rows of the source or all of them."""
+        self._writes = False
+        self._begin(None)
+        reading = self.plan.reading
+        if limit is not None:
+            reading = replace(reading, limit=min(limit, reading.limit or limit))
+        with self._batches(reading) as batches:
+            for batch in batches:
+                self._go_on()
+                prepared = self._prepare(batch)
+                prepared.tally.rejected = len(prepared.rejects)
+                prepared.tally.inserted = len(prepared.good)
+                prepared.tally.superseded += len(prepared.replacing)
+                self.tally.add(prepared.tally)
+                yield prepared
+
+    def _begin(self, shared: SharedLoad | None) -> None:
+        """Read what is looked up, and find out what is new."""
         plan = self.plan
         self._shared = shared
-        self._on_batch = on_batch
         self.notes = list(plan.notes)
         self._newness = self._what_is_new()
         self._lookups = [
@@ -126,10 +156,6 @@ class PipelineStep:
         ]
         self._checks = [check.begin(self._read_columns) for check in plan.checks]
         self._seen = SeenKeys() if plan.key else None
-        if plan.settings.commit == "batch":
-            self._run_by_batches()
-        else:
-            self._run_as_one()
 
     def _run_as_one(self) -> None:
         """All batches in one transaction."""
@@ -151,7 +177,7 @@ class PipelineStep:
             if self._kept is not None:
                 stack.callback(self._kept.close)
             # One thread reads, one computes, this one writes.
-            ready = stack.enter_context(read_ahead((self._prepare(batch, load, rule) for batch in batches), depth=1))
+            ready = stack.enter_context(read_ahead((self._prepare(batch, rule) for batch in batches), depth=1))
             for prepared in ready:
                 self._go_on()
                 started = time.perf_counter()
@@ -194,7 +220,7 @@ class PipelineStep:
                 self._go_on()
                 last = self._last_key(batch, last)
                 with self._load_for_batch() as (load, rule):
-                    prepared = self._prepare(batch, load, rule)
+                    prepared = self._prepare(batch, rule)
                     started = time.perf_counter()
                     self._kept = KeptRows() if rule.gathers else None
                     tally, rejects = self._write(prepared, rule)
@@ -243,10 +269,10 @@ class PipelineStep:
 
     def _look_back(self, reading: Reading) -> None:
         """Go through rows that are committed, for the keys that they have."""
-        with self._batches(reading) as batches, self._load_for_batch() as (load, rule):
+        with self._batches(reading) as batches:
             for batch in batches:
                 self._go_on()
-                self._prepare(batch, load, rule)
+                self._prepare(batch)
 
     def _last_key(self, batch: SourceBatch, before: Sequence[int | str]) -> tuple[int | str, ...]:
         """The key of a batch's last row; raises KanalError where the rows' order is not one by key."""
@@ -287,7 +313,7 @@ class PipelineStep:
         if self._stop.is_set():
             raise Stopped
 
-    def _log(self, prepared: _Prepared | None, tally: Tally, rejects: list[Reject], writing: float) -> None:
+    def _log(self, prepared: Prepared | None, tally: Tally, rejects: list[Reject], writing: float) -> None:
         if self.replayed is not None:
             self.rejected_again |= {int(reject.row.pop(NUMBER) or 0) for reject in rejects}
         self.tally.add(tally)
@@ -298,7 +324,7 @@ class PipelineStep:
     def _what_is_new(self) -> Newness | None:
         if self.plan.since is None:
             return None
-        found = Newness.of(self.plan, self.plan.since, self.job, self.moment)
+        found = Newness.of(self.plan, self.plan.since, self.job, self.moment, self._writes)
         self.notes.extend(found.notes)
         return found
 
@@ -358,8 +384,8 @@ class PipelineStep:
             for low, high in zip(lows, highs, strict=True)
         ]
 
-    def _prepare(self, batch: SourceBatch, load: Load, rule: Append) -> _Prepared:
-        """A batch's way up to the write: filter, look up, convert, check, sort out doubled keys."""
+    def _prepare(self, batch: SourceBatch, rule: Append | None = None) -> Prepared:
+        """A batch's way up to the write: filter, look up, convert, check, sort out doubled keys; packed for a rule."""
         started = time.perf_counter()
         plan, rejects = self.plan, list[Reject]()
         seconds = batch.seconds
@@ -386,17 +412,20 @@ class PipelineStep:
 
         if self._checks:
             good = self._without(batch, good, self._failed_checks(rows, good), rejects)
-        rows, unstorable = load.storable(plan.target_table, rows)
+        made = rows
+        rows, unstorable = plan.target.storable(plan.target_table, made)
         good = self._without(batch, good, unstorable, rejects)
         bad = np.ones(batch.rows, dtype=np.bool_)
         bad[good] = False
         good, replacing, doubled = self._sort_out_keys(rows, good, tally)
         rejects += rejects_of(batch, doubled)[0]
-        packed, over = rule.pack(_take(rows, good)), rule.pack_over(_take(rows, replacing))
+        packed, over = Packed(rows, None), Packed(rows, None)
+        if rule is not None:
+            packed, over = rule.pack(_take(rows, good)), rule.pack_over(_take(rows, replacing))
         seconds = time.perf_counter() - started
-        return _Prepared(batch, rows, packed, over, good, replacing, np.flatnonzero(bad), tally, rejects, seconds)
+        return Prepared(batch, made, rows, packed, over, good, replacing, np.flatnonzero(bad), tally, rejects, seconds)
 
-    def _write(self, prepared: _Prepared, rule: Append) -> tuple[Tally, list[Reject]]:
+    def _write(self, prepared: Prepared, rule: Append) -> tuple[Tally, list[Reject]]:
         """The rest of a batch's way: write it, and count; its counts and all its rejects."""
         batch, tally = prepared.batch, prepared.tally
         written = rule.write(prepared.packed)

@@ -1,0 +1,189 @@
+"""What can be known of a job before a row moves: what may not fit, what is missing, and how a sample of rows fares."""
+
+from __future__ import annotations
+
+import datetime as dt
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kanal.core.errors import KanalError
+from kanal.core.faults import as_text
+from kanal.core.reasons import Reason
+from kanal.core.tally import Tally
+from kanal.core.types import Family
+from kanal.definition import Problem
+from kanal.explore.fit import differences
+from kanal.runner.plans import JobPlan, PipelinePlan
+from kanal.runner.results import StepResult, StepStatus
+from kanal.runner.step import PipelineStep
+
+
+def remarks(plan: JobPlan) -> list[Problem]:
+    """What is worth knowing of a job that can be run: types that may not fit, keys without an index, columns that go
+    nowhere, rights that are missing, tables that would be made."""
+    found = list(plan.notes)
+    for new in plan.new_tables:
+        found.append(Problem(("pipeline", new.step, "target"), f"table {new.table.name} is not there; it will be made"))
+    by_step: dict[str, list[str]] = {}
+    for one in differences(plan):
+        by_step.setdefault(one.step, []).append(f"{one.column} ({one.wanted} into {one.there})")
+    for step_name, columns in by_step.items():
+        what = f"columns that do not hold all that they may be given: {', '.join(columns)}"
+        remedy = "what does not fit will be rejected; kanal create --show has the SQL to widen them"
+        found.append(_located(plan, ("pipeline", step_name, "columns"), what, remedy))
+    new_steps = {new.step for new in plan.new_tables}
+    for step in plan.steps:
+        if isinstance(step, PipelinePlan):
+            found += _of_step(plan, step, step.name in new_steps)
+    return found
+
+
+def _located(plan: JobPlan, path: tuple[str, ...], what: str, remedy: str = "") -> Problem:
+    return Problem(path, what, remedy, *plan.job.located(path))
+
+
+def _of_step(plan: JobPlan, step: PipelinePlan, new: bool) -> Iterator[Problem]:
+    path = ("pipeline", step.name)
+    settings, target = step.settings, step.target_table
+    if settings.write == "merge" and not new:
+        keys = [target.primary_key, *target.unique, *step.target.indexes(target)]
+        if not any(key and set(key[: len(step.key)]) == set(step.key) for key in keys):
+            yield _located(plan, (*path, "key"), f"{target.name} has no index on {', '.join(step.key)}",
+                           "each merge looks through the whole table; make one")  # fmt: skip
+    unused = [name for name in step.reading.table.names if name not in step.reading.columns]
+    if unused and settings.columns and "*" not in settings.same:
+        yield _located(plan, (*path, "columns"), f"source columns that go nowhere: {', '.join(unused)}",
+                       "if that is meant, all is well")  # fmt: skip
+    if new:
+        return
+    wanted = {"append": ("insert",), "truncate": ("insert", "delete"), "merge": ("select", "insert", "update")}
+    try:
+        rights = step.target.table_rights(target)
+    except KanalError:
+        return
+    lacking = [right for right in wanted[settings.write] if rights.get(right) is False]
+    if lacking:
+        user = step.target.url.username
+        kinds = ", ".join(lacking).upper()
+        yield _located(plan, (*path, "target"), f"{user} may not {', '.join(lacking)} in {target.name}",
+                       f"ask for: GRANT {kinds} ON {target.name} TO {user}")  # fmt: skip
+
+
+@dataclass
+class Trial:
+    """How rows of a pipeline fared without being written.
+
+    `groups` counts rejects by column and reason, with an example; `changes` are some rows before and after: for each
+    target column the expression, the value that it came from and what became of it; `longest` has for each text column
+    its length and the longest value for it.
+    """
+
+    step: str
+    tally: Tally = field(default_factory=Tally)
+    groups: list[dict[str, Any]] = field(default_factory=list)
+    changes: list[list[tuple[str, str | None, str | None]]] = field(default_factory=list)
+    longest: list[tuple[str, int, int]] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    error: str | None = None
+    seconds: float = 0.0
+
+
+def try_out(plan: JobPlan, rows: int | None, shown: int = 2) -> Iterator[Trial]:
+    """Run the pipelines of a plan for so many rows each, or all, and do all but write."""
+    moment = dt.datetime.now(dt.UTC)
+    filled = {(step.target.url, step.target_table.name): step.name for step in plan.steps
+              if isinstance(step, PipelinePlan)}  # fmt: skip
+    new = {(table.database.url, table.table.name) for table in plan.new_tables}
+    for step in plan.steps:
+        if not isinstance(step, PipelinePlan):
+            continue
+        trial = Trial(step.name)
+        waiting = [(lookup, database, table) for lookup, database, table in step.lookups]
+        for lookup, database, table in waiting:
+            by = filled.get((database.url, table.name))
+            if by is not None:
+                trial.notes.append(
+                    f"look-up {lookup.name} was tried with what {table.name} has now, before {by} loads it"
+                )
+        missing = [table.name for _, database, table in waiting if (database.url, table.name) in new]
+        source_new = (step.source.url, step.reading.table.name) in new
+        if missing or source_new:
+            names = ", ".join(missing or [step.reading.table.name])
+            trial.error = f"it needs {names}, which is not there yet. Create it first, by kanal create."
+            yield trial
+            continue
+        started = time.perf_counter()
+        try:
+            _try_step(PipelineStep(step, moment, plan.job.job), trial, rows, shown)
+        except KanalError as error:
+            trial.error = str(error)
+        trial.seconds = time.perf_counter() - started
+        yield trial
+
+
+def _try_step(running: PipelineStep, trial: Trial, rows: int | None, shown: int) -> None:
+    groups: dict[tuple[str | None, str], dict[str, Any]] = {}
+    limits = {column.name: column.type.length for column in running.plan.columns
+              if column.type.family is Family.TEXT and column.type.length is not None}  # fmt: skip
+    longest = dict.fromkeys(limits, 0)
+    for prepared in running.try_out(rows):
+        for reject in prepared.rejects:
+            key = (reject.column, str(reject.reason))
+            group = groups.setdefault(key, {"step": trial.step, "column": reject.column, "reason": str(reject.reason),
+                                            "rows": 0, "longest": None, "value": reject.value,
+                                            "message": reject.message})  # fmt: skip
+            group["rows"] += 1
+            size = len(reject.value) if reject.value is not None else 0
+            group["longest"] = max(group["longest"] or 0, size)
+            if reject.reason is Reason.TOO_LONG and reject.column in longest:
+                longest[reject.column] = max(longest[reject.column], size)
+        for name, most in longest.items():
+            found = pc.max(pc.utf8_length(prepared.rows.column(name))).as_py() or 0
+            longest[name] = max(most, found)
+        if len(trial.changes) < shown and len(prepared.good):
+            picked = prepared.good[: shown - len(trial.changes)]
+            before = prepared.batch.row_texts(picked.tolist())
+            after = prepared.made.take(pa.array(picked)).to_pylist()
+            for old, made in zip(before, after, strict=True):
+                trial.changes.append([_change(column, old, made) for column in running.plan.columns])
+    trial.tally = running.tally
+    trial.notes = [*trial.notes, *running.notes]
+    trial.groups = sorted(groups.values(), key=lambda group: -group["rows"])
+    trial.longest = [(name, limit, longest[name]) for name, limit in limits.items() if limit is not None]
+
+
+def _change(column: Any, old: dict[str, str | None], made: dict[str, Any]) -> tuple[str, str | None, str | None]:
+    used = [name for owner, name in column.expression.uses if owner is None]
+    came = ", ".join("NULL" if old.get(name) is None else str(old[name]) for name in used) if used else None
+    return column.name, came, as_text(made[column.name])
+
+
+def dry_run(plan: JobPlan) -> tuple[list[StepResult], list[Trial]]:
+    """All of a run but the writing: how each step would end, as far as can be told without its writing."""
+    results, trials = [], []
+    for trial in try_out(plan, None, shown=0):
+        trials.append(trial)
+        limit = _over_limit(plan, trial)
+        error = trial.error or limit
+        status = StepStatus.FAILED if error else StepStatus.SUCCEEDED
+        note = "; ".join(trial.notes) or None
+        results.append(StepResult(trial.step, "pipeline", status, trial.tally, 0, trial.seconds, error, note))
+    return results, trials
+
+
+def _over_limit(plan: JobPlan, trial: Trial) -> str | None:
+    settings = plan.job.settled(trial.step)
+    rejected, limit = trial.tally.rejected, settings.max_rejects
+    if rejected and settings.reject == "all":
+        return f'{rejected:,} rows do not fit, and reject = "all" refuses the whole load for one.'
+    if limit is None:
+        return None
+    allowed = float(limit.rstrip("% ")) / 100 * trial.tally.read if isinstance(limit, str) else float(limit)
+    return (
+        f"{rejected:,} rows would be rejected, more than max_rejects = {limit} allows." if rejected > allowed else None
+    )

@@ -1,0 +1,328 @@
+"""Compares what a job's sources hold, after its mapping, with what stands in the targets.
+
+Both sides are read once, at the same time, and of each row the hashes of its key and of itself are kept in a temporary
+file, in parts. Only where a part differs are its rows told apart; a second reading finds the values of some of them.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+import tempfile
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kanal.core.comparison import Compared, compare_hashes, last_of_key
+from kanal.core.conversions import converter
+from kanal.core.errors import KanalError
+from kanal.core.faults import as_text
+from kanal.core.frame import Frame
+from kanal.core.hashing import Hashes, RowHash
+from kanal.core.tally import Tally
+from kanal.core.types import Family, SqlType
+from kanal.databases.base import Reading
+from kanal.runlog import RunLogStore
+from kanal.runner.plans import JobPlan, PipelinePlan
+from kanal.runner.replay import plan_of_replay
+from kanal.runner.step import PipelineStep
+
+#: Hashes are kept in so many parts, by the first bits of the key's.
+_PARTS = 64
+_SEED = 4711
+
+
+@dataclass(frozen=True)
+class Example:
+    """A row that is missing in the target, extra in it, or differs: its key, and where it differs both values."""
+
+    kind: str
+    key: dict[str, str | None]
+    values: dict[str, tuple[str | None, str | None]] = field(default_factory=dict)
+
+
+@dataclass
+class Comparison:
+    """How a target table compares with what its pipelines would load.
+
+    `tally` counts what the mapping made of the source; `refused` are rows of it that the target refused last time.
+    Without a key, rows are compared as a whole. `columns` names, of a quick comparison, those that differ.
+    """
+
+    table: str
+    steps: tuple[str, ...]
+    key: tuple[str, ...]
+    tally: Tally = field(default_factory=Tally)
+    source_rows: int = 0
+    target_rows: int = 0
+    same: int = 0
+    missing: int = 0
+    extra: int = 0
+    differing: int = 0
+    refused: int = 0
+    columns: tuple[str, ...] = ()
+    examples: list[Example] = field(default_factory=list)
+    quick: bool = False
+    error: str | None = None
+
+    def differs(self, allow_extra: bool = False) -> bool:
+        """True where something is not as it should be."""
+        if self.quick:
+            short = self.source_rows > self.target_rows if allow_extra else self.source_rows != self.target_rows
+            return short or bool(self.columns) or self.error is not None
+        extra = 0 if allow_extra else self.extra
+        return bool(self.missing or extra or self.differing) or self.error is not None
+
+
+def compare(plan: JobPlan, log: RunLogStore | None = None, quick: bool = False, shown: int = 3) -> Iterator[Comparison]:
+    """The comparisons of all tables that the pipelines of a plan fill, one after the other."""
+    groups: dict[Any, list[PipelinePlan]] = {}
+    for step in plan.steps:
+        if isinstance(step, PipelinePlan):
+            place = (step.target.url, step.target_table.schema, step.target_table.name)
+            groups.setdefault(place, []).append(step)
+    for steps in groups.values():
+        table = _Table(plan, steps, log)
+        try:
+            yield table.compare_quickly() if quick else table.compare(shown)
+        except KanalError as error:
+            table.found.error = str(error)
+            yield table.found
+
+
+class _Hashed:
+    """Hashes of keys and rows, by parts, in a temporary file."""
+
+    def __init__(self) -> None:
+        self._file = tempfile.TemporaryFile(prefix="kanal-")  # noqa: SIM115 - closed by `close`
+        self._cuts: list[tuple[int, Any]] = []
+        self.counts = np.zeros(_PARTS, np.int64)
+        self.sums = np.zeros(_PARTS, np.uint64)
+
+    def add(self, keys: Hashes, rows: Hashes) -> None:
+        """Put hashes by."""
+        part = (keys >> np.uint64(58)).astype(np.intp)
+        order = np.argsort(part, kind="stable")
+        counts = np.bincount(part, minlength=_PARTS)
+        self._cuts.append((self._file.tell(), np.concatenate([[0], np.cumsum(counts)])))
+        self._file.write(np.stack([keys[order], rows[order]], axis=1).tobytes())
+        self.counts += counts
+        both = (keys ^ (rows * np.uint64(0x9E3779B97F4A7C15))) * np.uint64(0xBF58476D1CE4E5B9)
+        both ^= both >> np.uint64(29)
+        np.add.at(self.sums, part, both)
+
+    def part(self, number: int) -> tuple[Hashes, Hashes]:
+        """The hashes of one part, in the order in which they came."""
+        found = []
+        for start, cuts in self._cuts:
+            first, last = int(cuts[number]), int(cuts[number + 1])
+            self._file.seek(start + 16 * first)
+            found.append(np.frombuffer(self._file.read(16 * (last - first)), np.uint64).reshape(-1, 2))
+        both = np.concatenate(found) if found else np.zeros((0, 2), np.uint64)
+        return both[:, 0], both[:, 1]
+
+    def close(self) -> None:
+        """Remove the file."""
+        self._file.close()
+
+
+class _Table:
+    """One target table, and the pipelines that fill it."""
+
+    def __init__(self, plan: JobPlan, steps: Sequence[PipelinePlan], log: RunLogStore | None) -> None:
+        self.job = plan.job.job
+        self.steps = [_whole(step) for step in steps]
+        self.log = log
+        self.target = steps[0].target
+        self.info = steps[0].target_table
+        mapped = [{column.name for column in step.columns} for step in steps]
+        self.columns = [column.name for column in self.info.columns if all(column.name in names for names in mapped)]
+        keys = [*(step.key for step in steps), self.info.primary_key, *self.info.unique]
+        self.key = next((key for key in keys if key and set(key) <= set(self.columns)), ())
+        self.types = {name: column.type for name, column in self.info.source_columns().items()}
+        self.moment = dt.datetime.now(dt.UTC)
+        self.found = Comparison(steps[0].settings.target.label, tuple(step.name for step in steps), tuple(self.key))
+        self.hash = RowHash(_SEED)
+
+    # --- reading both sides ----------------------------------------------------------------------------------------
+
+    def source_rows(self, counted: bool = False) -> Iterator[list[pa.Array]]:
+        """The columns of what the pipelines would load, batch by batch."""
+        for step in self.steps:
+            running = PipelineStep(step, self.moment, self.job)
+            for prepared in running.try_out():
+                chosen = np.sort(np.concatenate([prepared.good, prepared.replacing]))
+                rows = prepared.made.take(pa.array(chosen))
+                types = {column.name: column.type for column in step.columns}
+                yield [self._like_target(name, rows.column(name), types[name]) for name in self.columns]
+            if counted:
+                self.found.tally.add(running.tally)
+
+    def target_rows(self) -> Iterator[list[pa.Array]]:
+        """The columns of what stands in the target, batch by batch."""
+        with self.target.read(Reading(self.info, None, tuple(self.columns), 50_000)) as batches:
+            for batch in batches:
+                frame = Frame(batch, self.types)
+                yield [self._plain(name, frame.column((None, name))) for name in self.columns]
+
+    def _like_target(self, name: str, values: pa.Array, sql_type: SqlType) -> pa.Array:
+        """Values of the mapping in the form in which the target gives them back."""
+        if values.type != self.types[name].arrow:
+            values = converter(sql_type, self.types[name])(values)[0]
+        return self._plain(name, values)
+
+    def _plain(self, name: str, values: pa.Array) -> pa.Array:
+        """Values in a form in which equal ones are the same."""
+        if self.types[name].family is Family.JSON:
+            texts = (None if text is None else _canonical(text) for text in values.to_pylist())
+            return pa.array(texts, pa.string())
+        column = self.info.column(name)
+        if column is not None and column.declared.upper().startswith(("CHAR(", "CHARACTER(")):
+            return pc.utf8_rtrim(values, " ")
+        return values
+
+    def _hashes(self, columns: list[pa.Array], hash_rows: RowHash) -> tuple[Hashes, Hashes]:
+        rows = hash_rows.rows(columns)
+        if not self.key:
+            return rows, rows
+        return hash_rows.rows([columns[self.columns.index(name)] for name in self.key]), rows
+
+    # --- comparing -------------------------------------------------------------------------------------------------
+
+    def compare(self, shown: int) -> Comparison:
+        found = self.found
+        sides = [_Hashed(), _Hashed()]
+
+        def gather(side: _Hashed, rows: Iterator[list[pa.Array]]) -> None:
+            hash_rows = RowHash(_SEED)  # one for each thread; all of a seed are the same
+            for columns in rows:
+                side.add(*self._hashes(columns, hash_rows))
+
+        try:
+            _at_once(
+                lambda: gather(sides[0], self.source_rows(counted=True)), lambda: gather(sides[1], self.target_rows())
+            )
+            results = list(self._compare_parts(*sides))
+        finally:
+            for side in sides:
+                side.close()
+        refused = self._refused()
+        missing = np.concatenate([result.missing for result in results])
+        extra, differing = (
+            np.concatenate([getattr(result, kind) for result in results]) for kind in ("extra", "differing")
+        )
+        known = np.isin(missing, refused)
+        found.refused = int(known.sum())
+        missing = missing[~known]
+        found.same = sum(result.same for result in results)
+        found.missing, found.extra, found.differing = len(missing), len(extra), len(differing)
+        found.source_rows = found.same + len(missing) + len(differing) + found.refused
+        found.target_rows = found.same + len(extra) + len(differing)
+        self._find_examples({"missing": missing[:shown], "extra": extra[:shown], "differing": differing[:shown]})
+        return found
+
+    def _compare_parts(self, source: _Hashed, target: _Hashed) -> Iterator[Compared]:
+        takes_last = any(step.settings.duplicates == "last" for step in self.steps)
+        for number in range(_PARTS):
+            if source.counts[number] == target.counts[number] and source.sums[number] == target.sums[number]:
+                nothing = np.zeros(0, np.uint64)
+                yield Compared(int(source.counts[number]), nothing, nothing, nothing)
+                continue
+            left = source.part(number)
+            yield compare_hashes(*(last_of_key(*left) if takes_last else left), *target.part(number))
+
+    def _refused_rows(self) -> Iterator[list[pa.Array]]:
+        """Rows that the target refused in the last run, as the run log has them, and the mapping makes them now."""
+        for step in self.steps:
+            rows = self.log.refused_rows(self.job, step.name) if self.log is not None else []
+            if rows:
+                running = PipelineStep(plan_of_replay(step), self.moment, self.job, replayed=rows)
+                types = {column.name: column.type for column in step.columns}
+                for prepared in running.try_out():
+                    made = prepared.made.take(pa.array(prepared.good))
+                    yield [self._like_target(name, made.column(name), types[name]) for name in self.columns]
+
+    def _refused(self) -> Hashes:
+        """The hashed keys of such rows."""
+        keys = [self._hashes(columns, self.hash)[0] for columns in self._refused_rows()]
+        return np.concatenate([np.zeros(0, np.uint64), *keys])
+
+    def _find_examples(self, wanted: dict[str, Hashes]) -> None:
+        """Read again, until the rows that are to be shown are found."""
+        on_source = np.concatenate([wanted["missing"], wanted["differing"]])
+        on_target = np.concatenate([wanted["extra"], wanted["differing"]])
+        there = self._rows_of(self.source_rows, on_source)
+        here = self._rows_of(self.target_rows, on_target)
+        for kind, keys in wanted.items():
+            for key in dict.fromkeys(keys.tolist()):
+                one, other = there.get(key), here.get(key)
+                row = one or other
+                if row is None:
+                    continue
+                shown = {name: row[name] for name in self.key or self.columns}
+                values = {}
+                if kind == "differing" and one is not None and other is not None:
+                    values = {name: (one[name], other[name]) for name in self.columns if one[name] != other[name]}
+                self.found.examples.append(Example(kind, shown, values))
+
+    def _rows_of(self, read: Callable[[], Iterator[list[pa.Array]]], keys: Hashes) -> dict[int, dict[str, str | None]]:
+        found: dict[int, dict[str, str | None]] = {}
+        left = set(keys.tolist())
+        if not left:
+            return found
+        for columns in read():
+            hashes, _ = self._hashes(columns, self.hash)
+            for row in np.flatnonzero(np.isin(hashes, np.array(sorted(left), np.uint64))).tolist():
+                values = (as_text(column[row].as_py()) for column in columns)
+                found[int(hashes[row])] = dict(zip(self.columns, values, strict=True))
+            if left <= set(found):
+                break
+        return found
+
+    def compare_quickly(self) -> Comparison:
+        """Compare the numbers of rows, and of each column the sum of its hashes."""
+        found = self.found
+        found.quick = True
+        sums = np.zeros((2, len(self.columns)), np.uint64)
+        counts = [0, 0]
+
+        def gather(side: int, rows: Iterator[list[pa.Array]]) -> None:
+            hash_rows = RowHash(_SEED)
+            for columns in rows:
+                counts[side] += len(columns[0])
+                sums[side] += np.array([hash_rows.rows([v]).sum(dtype=np.uint64) for v in columns], np.uint64)
+
+        _at_once(lambda: gather(0, self.source_rows(counted=True)), lambda: gather(1, self.target_rows()))
+        for columns in self._refused_rows():
+            found.refused += len(columns[0])
+            sums[0] -= np.array([self.hash.rows([v]).sum(dtype=np.uint64) for v in columns], np.uint64)
+        counts[0] -= found.refused
+        found.source_rows, found.target_rows = counts
+        different = np.flatnonzero(sums[0] != sums[1]).tolist()
+        found.columns = tuple(self.columns[place] for place in different)
+        return found
+
+
+def _whole(step: PipelinePlan) -> PipelinePlan:
+    """A pipeline that reads all its rows, new or not."""
+    since = replace(step.since, everything=True) if step.since is not None else None
+    return replace(step, since=since, notes=())
+
+
+def _at_once(*works: Callable[[], None]) -> None:
+    """Do several things at the same time, each in a thread of its own."""
+    with ThreadPoolExecutor(len(works)) as pool:
+        for done in [pool.submit(work) for work in works]:
+            done.result()
+
+
+def _canonical(text: str) -> str:
+    try:
+        return json.dumps(json.loads(text), sort_keys=True, ensure_ascii=False)
+    except ValueError:
+        return text

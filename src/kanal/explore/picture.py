@@ -1,0 +1,138 @@
+"""Draws the steps of a job, and what waits for what and why."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Mapping
+from pathlib import Path
+
+from kanal.core.errors import KanalError
+from kanal.runner.order import Wait
+from kanal.runner.plans import JobPlan, PipelinePlan, StepPlan
+
+#: Of these reasons for waiting, lines are drawn so; the first that a reason has in it counts.
+_LINES = [
+    ("foreign key", "#8a5a00", "refers to it by a foreign key"),
+    ("looks up", "#1f6f50", "looks it up, or checks against it"),
+    ("checks against", "#1f6f50", "looks it up, or checks against it"),
+    ("reads", "#23589e", "reads it"),
+    ("writes", "#8c2f4b", "writes the same table"),
+    ("committed together", "#8c2f4b", "writes the same table"),
+    ("after", "#555555", "says so in after"),
+]
+_WIDE, _HIGH = 3.1, 0.62
+_ACROSS, _DOWN = 4.6, 0.86
+
+
+def draw_order(plan: JobPlan, path: Path) -> None:
+    """Draw a plan's steps to an .svg or .png file; raises KanalError where that cannot be done."""
+    if path.suffix.lower() not in (".svg", ".png"):
+        raise KanalError(f"{path} is neither an .svg nor a .png file", "name one of the two")
+    try:
+        import matplotlib
+    except ImportError:
+        raise KanalError("the package matplotlib is not installed, which draws", "install kanal[pictures]") from None
+    matplotlib.use("Agg")
+    matplotlib.rcParams["svg.fonttype"] = "none"
+    from matplotlib.figure import Figure
+
+    steps = {step.name: step for step in plan.steps}
+    waits = _needed([wait for wait in plan.waits if wait.step in steps and wait.before in steps])
+    places = _places(list(steps), waits)
+    columns = max(column for column, _ in places.values()) + 1
+    rows = max(row for _, row in places.values()) + 1
+    figure = Figure(figsize=(0.6 + _ACROSS * columns * 0.72, 1.1 + _DOWN * rows * 0.78), layout="constrained")
+    axes = figure.subplots()
+    axes.set_axis_off()
+    axes.set_title(
+        f"{plan.job.job}: {len(steps)} steps, from left to right", loc="left", fontsize=11, fontweight="bold"
+    )
+    used = []
+    for wait in waits:
+        (from_column, from_row), (column, row) = places[wait.before], places[wait.step]
+        colour, meaning = next((c, m) for word, c, m in _LINES if word in wait.why)
+        used.append((colour, meaning))
+        start = (from_column * _ACROSS + _WIDE, -from_row * _DOWN)
+        end = (column * _ACROSS, -row * _DOWN)
+        bend = f"arc3,rad={0.06 * (1 if row >= from_row else -1)}" if column - from_column > 1 else "arc3,rad=0"
+        arrow = {"arrowstyle": "-|>", "color": colour, "linewidth": 1.1, "shrinkA": 0, "shrinkB": 0,
+                 "connectionstyle": bend, "alpha": 0.85}  # fmt: skip
+        axes.annotate("", xy=end, xytext=start, arrowprops=arrow)
+    for name, (column, row) in places.items():
+        _draw_step(axes, steps[name], column * _ACROSS, -row * _DOWN)
+    for place, (colour, meaning) in enumerate(dict.fromkeys(used)):
+        axes.plot([], [], color=colour, linewidth=1.6, label=meaning, zorder=place)
+    if used:
+        axes.legend(loc="upper left", bbox_to_anchor=(0, 0), ncols=3, frameon=False, fontsize=8, title="a step waits "
+                    "for another because it …", title_fontsize=8, alignment="left")  # fmt: skip
+    axes.set_xlim(-0.2, (columns - 1) * _ACROSS + _WIDE + 0.2)
+    axes.set_ylim(-(rows - 1) * _DOWN - 0.5, 0.5)
+    try:
+        figure.savefig(path, dpi=110)
+    except OSError as error:
+        raise KanalError(f"{path} cannot be written: {error.strerror}", "name another file") from None
+
+
+def _draw_step(axes: object, step: StepPlan, left: float, middle: float) -> None:
+    from matplotlib.patches import FancyBboxPatch
+
+    pipeline = isinstance(step, PipelinePlan)
+    face, edge = ("#eef3f8", "#5b7897") if pipeline else ("#f6f0e2", "#9a8250")
+    shape = FancyBboxPatch((left, middle - _HIGH / 2), _WIDE, _HIGH, boxstyle="round,pad=0,rounding_size=0.08",
+                           facecolor=face, edgecolor=edge, linewidth=1)  # fmt: skip
+    axes.add_patch(shape)  # type: ignore[attr-defined]
+    said = f"{step.settings.write} → {step.settings.target.label}" if isinstance(step, PipelinePlan) else (
+        f"SQL on {step.database.name}")  # fmt: skip
+    text = axes.text  # type: ignore[attr-defined]
+    text(left + 0.1, middle + 0.12, textwrap.shorten(step.name, 34, placeholder="…"), fontsize=8.5, fontweight="bold",
+         va="center")  # fmt: skip
+    text(
+        left + 0.1, middle - 0.14, textwrap.shorten(said, 42, placeholder="…"), fontsize=7, color="#444444", va="center"
+    )
+
+
+def _needed(waits: list[Wait]) -> list[Wait]:
+    """The waits without those that follow from others."""
+    direct: dict[str, set[str]] = {}
+    for wait in waits:
+        direct.setdefault(wait.step, set()).add(wait.before)
+
+    def all_before(step: str) -> set[str]:
+        found: set[str] = set()
+        left = [step]
+        while left:
+            for before in direct.get(left.pop(), set()) - found:
+                found.add(before)
+                left.append(before)
+        return found
+
+    return [
+        wait
+        for wait in waits
+        if not any(wait.before in all_before(other) for other in direct[wait.step] - {wait.before})
+    ]
+
+
+def _places(steps: list[str], waits: list[Wait]) -> Mapping[str, tuple[int, float]]:
+    """The column and row of each step: right of all that it waits for, and near to those."""
+    befores: dict[str, list[str]] = {step: [wait.before for wait in waits if wait.step == step] for step in steps}
+    column: dict[str, int] = {}
+    for step in steps:  # which come in an order in which each comes after what it waits for
+        column[step] = max((column[before] + 1 for before in befores[step]), default=0)
+    rows: dict[str, float] = {}
+    for number in range(max(column.values()) + 1):
+        members = [step for step in steps if column[step] == number]
+
+        def wish(step: str) -> float:
+            there = [rows[before] for before in befores[step]]
+            return sum(there) / len(there) if there else float(steps.index(step))
+
+        ordered = sorted(members, key=wish)
+        for place, step in enumerate(ordered):
+            rows[step] = float(place)
+    most = max(sum(1 for step in steps if column[step] == number) for number in range(max(column.values()) + 1))
+    found = {}
+    for step in steps:
+        same = sum(1 for other in steps if column[other] == column[step])
+        found[step] = (column[step], rows[step] + (most - same) / 2)
+    return found
