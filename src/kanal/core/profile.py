@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Any
@@ -17,7 +18,7 @@ from kanal.core.types import BIGINT, DATE, TEXT, TIMESTAMP, WIDE_DECIMAL, SqlTyp
 _DATES = ("%Y-%m-%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%d-%m-%Y", "%Y/%m/%d", "%Y%m%d", "%d.%m.%y")
 _TIMES = ("%H:%M", "%H:%M:%S")
 #: So many different texts of a column are tried.
-_TRIED = 2_000
+_TRIED = 300
 #: From this share of its texts on, a conversion is worth proposing.
 _WORTH = 0.5
 
@@ -104,24 +105,45 @@ def guess_type(values: Any) -> Guess | None:
 
 
 def _candidates(texts: pa.Array) -> Iterable[tuple[SqlType, Options]]:
-    """What texts are tried as, by the characters that they have; the narrower first."""
-    sample = pc.max(pc.utf8_length(texts)).as_py() or 0
-    digits = pc.mean(pc.cast(pc.match_substring_regex(texts, r"\d"), pa.float64())).as_py() or 0
-    if digits < _WORTH or sample > 60:
+    """What texts are tried as, by their look; the narrower first."""
+
+    some = [text for text in texts.slice(0, 100).to_pylist() if text is not None]
+
+    def share(pattern: str) -> float:
+        matches = re.compile(pattern).fullmatch
+        return sum(1 for text in some if matches(text)) / len(some)
+
+    if share(r".*\d.*") < _WORTH or share(r".*[^\d\W].*") > _WORTH:
         return
-    marks = {mark for mark in ".,:/-" if pc.any(pc.match_substring(texts, mark)).as_py()}
-    zero_first = pc.mean(pc.cast(pc.match_substring_regex(texts, r"^0\d"), pa.float64())).as_py() or 0
-    if zero_first < 0.05 or marks:  # else they are codes, which lose their zeros as numbers
-        yield BIGINT, Options()
-        yield WIDE_DECIMAL, Options()
-        if "," in marks:
-            yield WIDE_DECIMAL, Options(decimal_mark=",")
-            yield WIDE_DECIMAL, Options(decimal_mark=",", grouping_mark=".")
-            yield WIDE_DECIMAL, Options(grouping_mark=",")
-    eight_digits = pc.mean(pc.cast(pc.match_substring_regex(texts, r"^(19|20)\d{6}$"), pa.float64())).as_py() or 0
+    # Whole numbers that begin with 0 are codes, which would lose it.
+    if share(r"0\d+") < 0.05:
+        for sql_type, options, pattern in _NUMBERS:
+            if share(pattern) >= _WORTH:
+                yield sql_type, options
     for form in _DATES:
-        if form == "%Y%m%d" and eight_digits < _WORTH:
-            continue
-        yield DATE, Options(format=form)
-        if ":" in marks:
-            yield from ((TIMESTAMP, Options(format=f"{form} {time}")) for time in _TIMES)
+        if share(_look(form)) >= _WORTH:
+            yield DATE, Options(format=form)
+        elif share(f"{_look(form)} .*") >= _WORTH:
+            for time in _TIMES:
+                if share(f"{_look(form)} {_look(time)}") >= _WORTH:
+                    yield TIMESTAMP, Options(format=f"{form} {time}")
+
+
+_NUMBERS = (
+    (BIGINT, Options(), r"[+-]?\d+"),
+    (WIDE_DECIMAL, Options(), r"[+-]?\d*\.?\d+"),
+    (WIDE_DECIMAL, Options(decimal_mark=","), r"[+-]?\d*,?\d+"),
+    (WIDE_DECIMAL, Options(decimal_mark=",", grouping_mark="."), r"[+-]?\d{1,3}(\.\d{3})*(,\d+)?"),
+    (WIDE_DECIMAL, Options(grouping_mark=","), r"[+-]?\d{1,3}(,\d{3})*(\.\d+)?"),
+)
+_LOOKS = {"%Y": r"\d{4}", "%y": r"\d\d", "%m": r"\d\d?", "%d": r"\d\d?", "%H": r"\d\d?", "%M": r"\d\d", "%S": r"\d\d"}
+
+
+def _look(form: str) -> str:
+    """A pattern for what a date or time of a format looks like."""
+    if form == "%Y%m%d":
+        return r"(19|20)\d{6}"
+    pattern = form.replace(".", r"\.")
+    for directive, digits in _LOOKS.items():
+        pattern = pattern.replace(directive, digits)
+    return pattern

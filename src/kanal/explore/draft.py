@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +12,6 @@ import pyarrow as pa
 import tomlkit
 from tomlkit.exceptions import TOMLKitError
 
-from kanal.core.conversions import converter
 from kanal.core.errors import KanalError
 from kanal.core.profile import Guess, guess_type
 from kanal.core.types import TEXT, Family, SqlType, holds
@@ -280,12 +278,12 @@ def _exact_type(guess: Guess, values: Any) -> SqlType:
     """The type guessed; a decimal as wide as the sample needs, and some digits more."""
     if guess.type.family is not Family.DECIMAL:
         return guess.type
-    found, _ = converter(TEXT, guess.type, guess.options)(values.unique())
     whole = scale = 1
-    for number in found.drop_null().to_pylist():
-        _, digits, exponent = Decimal(number).normalize().as_tuple()
-        fraction = max(0, -int(exponent))
-        scale, whole = max(scale, fraction), max(whole, len(digits) + int(exponent))
+    for text in values.unique().to_pylist():
+        digits = text.strip().lstrip("+-").replace(guess.options.grouping_mark or " ", "")
+        before, _, after = digits.partition(guess.options.decimal_mark or ".")
+        if (before + after).isdigit():
+            whole, scale = max(whole, len(before)), max(scale, len(after))
     return SqlType("decimal", precision=min(38, whole + scale + 2), scale=scale)
 
 

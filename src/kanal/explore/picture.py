@@ -54,10 +54,10 @@ def draw_order(plan: JobPlan, path: Path) -> None:
         used.append((colour, meaning))
         start = (from_column * _ACROSS + _WIDE, -from_row * _DOWN)
         end = (column * _ACROSS, -row * _DOWN)
-        bend = f"arc3,rad={0.06 * (1 if row >= from_row else -1)}" if column - from_column > 1 else "arc3,rad=0"
+        bend = f"arc3,rad={0.12 * (-1 if row >= from_row else 1)}" if column - from_column > 1 else "arc3,rad=0"
         arrow = {"arrowstyle": "-|>", "color": colour, "linewidth": 1.1, "shrinkA": 0, "shrinkB": 0,
                  "connectionstyle": bend, "alpha": 0.85}  # fmt: skip
-        axes.annotate("", xy=end, xytext=start, arrowprops=arrow)
+        axes.annotate("", xy=end, xytext=start, arrowprops=arrow, zorder=0)
     for name, (column, row) in places.items():
         _draw_step(axes, steps[name], column * _ACROSS, -row * _DOWN)
     for place, (colour, meaning) in enumerate(dict.fromkeys(used)):
