@@ -2,12 +2,17 @@
 
 python docs/make.py          writes them
 python docs/make.py --check  says which of them differ from the code, and exits with 1 if any does
+python docs/make.py --guide  runs the commands of the guide, and writes what they print into it
 """
 
 from __future__ import annotations
 
 import json
+import os
+import re
+import subprocess
 import sys
+import tempfile
 from pathlib import Path
 
 from kanal.core.conversions import all_examples
@@ -96,8 +101,48 @@ def pages() -> dict[Path, str]:
     }
 
 
+def told(page: str, folder: Path) -> str:
+    """A page whose consoles show what their commands print when they are run one after the other in a folder.
+
+    Of a command followed by a line of … only the first lines are shown, as many as there are, or 12.
+    """
+    place = folder
+
+    def shown(block: re.Match[str]) -> str:
+        nonlocal place
+        lines = []
+        for command, before in re.findall(r"^\$ (.*)\n((?:(?!\$ ).*\n)*)", block[1], re.MULTILINE):
+            lines.append(f"$ {command}")
+            if command.startswith("cd "):
+                place /= command[3:]
+                continue
+            outcome = subprocess.run(
+                ["bash", "-c", command], cwd=place, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
+                env=os.environ | {"PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}, check=False,
+            )  # fmt: skip
+            found = [line.rstrip() for line in outcome.stdout.rstrip().splitlines()]
+            if "…\n" in before:
+                most = before.count("\n") - 1 or 12
+                found = [*found[:most], "…"] if len(found) > most else found
+            lines += [*found, *([""] if found else [])]
+        return "```console\n" + "\n".join(lines).rstrip() + "\n```\n"
+
+    return re.sub(r"```console\n(.*?)```\n", shown, page, flags=re.DOTALL)
+
+
+def write_guide() -> None:
+    """Write the outputs of the guide's commands anew."""
+    guide = HERE / "guide.md"
+    with tempfile.TemporaryDirectory() as folder:
+        text = told(guide.read_text(encoding="utf-8"), Path(folder))
+    guide.write_text(text.replace(str(Path(folder).resolve()), "/home/you"), encoding="utf-8")
+
+
 def main() -> None:
     """Write the pages, or compare them."""
+    if "--guide" in sys.argv:
+        write_guide()
+        return
     stale = [path for path, text in pages().items() if not path.exists() or path.read_text(encoding="utf-8") != text]
     if "--check" in sys.argv:
         print("\n".join(f"{path.name} differs from the code: run python docs/make.py" for path in stale))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib.util
 import json
 import re
 import subprocess
@@ -48,6 +49,24 @@ def test_every_picture_is_linked_and_the_first_job_is_ten_lines() -> None:
     assert job is not None
     assert len([line for line in job[1].splitlines() if line]) <= 10
     assert set(Job.model_validate(tomllib.loads(job[1])).pipeline) == {"vessels"}
+
+
+def test_the_guide_tells_what_its_commands_print(tmp_path: Path) -> None:
+    spec = importlib.util.spec_from_file_location("make", ROOT / "docs" / "make.py")
+    assert spec is not None
+    assert spec.loader is not None
+    make = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(make)
+    guide = (ROOT / "docs" / "guide.md").read_text(encoding="utf-8")
+
+    def masked(text: str) -> list[str]:
+        text = text.replace(str(tmp_path.resolve()), "/home/you")
+        text = re.sub(r"\d+\.\d+ (s|ms)\b|\d{4}-\d\d-\d\d \d\d:\d\d:\d\d|SQLite [\d.]+", "#", text)
+        return [" ".join(line.split()) for line in text.splitlines()]
+
+    found, expected = masked(make.told(guide, tmp_path)), masked(guide)
+    assert [pair for pair in zip(found, expected, strict=False) if pair[0] != pair[1]] == []
+    assert len(found) == len(expected)
 
 
 def test_the_schema_knows_the_keys_of_the_demo() -> None:

@@ -344,21 +344,23 @@ BY_BATCH = """
 
 @pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
 @pytest.mark.parametrize("instant", ["before", "after"])
-@pytest.mark.parametrize(
-    ("write", "duplicates"), [("append", "reject"), ("truncate", "first"), ("merge", "last")]
-)
+@pytest.mark.parametrize(("write", "duplicates"), [("append", "reject"), ("truncate", "first"), ("merge", "last")])
 def test_a_run_goes_on_after_its_last_committed_batch(
     places: Places, files: Files, cli: Cli, kind: str, instant: str, write: str, duplicates: str
 ) -> None:
     old, new = places(kind), places(kind)
     old.sql("CREATE TABLE t (a varchar(9), b integer, n varchar(9), v varchar(20), PRIMARY KEY (a, b))")
-    rows = [(f"k{row // 10:02d}", row % 10, "x" if row % 150 == 77 else str(row % 700), f"v{row}") for row in range(990)]
+    rows = [
+        (f"k{row // 10:02d}", row % 10, "x" if row % 150 == 77 else str(row % 700), f"v{row}") for row in range(990)
+    ]
     with old.engine.begin() as connection:
         marks = "(?, ?, ?, ?)" if kind == "sqlite" else "(%s, %s, %s, %s)"
         connection.exec_driver_sql(f"INSERT INTO t VALUES {marks}", rows)
     twin = places(kind)
     for place in (new, twin):
-        place.sql("CREATE TABLE t (n integer NOT NULL, v varchar(20))", "INSERT INTO t VALUES (-1, 'before'), (650, 'old')")
+        place.sql(
+            "CREATE TABLE t (n integer NOT NULL, v varchar(20))", "INSERT INTO t VALUES (-1, 'before'), (650, 'old')"
+        )
     (files.folder / "twin").mkdir()
     body = BY_BATCH.format(write=write, duplicates=duplicates)
     undisturbed = succeeded(job(files.folder / "twin", body.replace('"batch"', '"step"'), old=old, new=twin).run())["t"]

@@ -17,7 +17,14 @@ from conftest import Place
 
 Places = Callable[[str], Place]
 PLANTED = "Hidden/@:%20 'Wörd"
-FORMS = {PLANTED, quote(PLANTED, safe=""), quote_plus(PLANTED), quote(PLANTED, safe=" +"), PLANTED.replace("'", "''"), "Hidden/@"}
+FORMS = {
+    PLANTED,
+    quote(PLANTED, safe=""),
+    quote_plus(PLANTED),
+    quote(PLANTED, safe=" +"),
+    PLANTED.replace("'", "''"),
+    "Hidden/@",
+}
 BACKEND = f"""
 from keyring.backend import KeyringBackend
 class Backend(KeyringBackend):

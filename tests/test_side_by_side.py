@@ -46,9 +46,7 @@ def sleepers(folder: Path, place: Place, count: int, more: str = "") -> kanal.Jo
     return kanal.Job.read(path)
 
 
-@pytest.mark.parametrize(
-    ("workers", "more", "most"), [(1, "", 1), (3, "", 3), (4, "max_parallel = 2\n", 2)]
-)
+@pytest.mark.parametrize(("workers", "more", "most"), [(1, "", 1), (3, "", 3), (4, "max_parallel = 2\n", 2)])
 @pytest.mark.parametrize("kind", ["postgresql", "mariadb"])
 def test_as_many_steps_at_once_as_are_allowed(
     places: Places, tmp_path: Path, kind: str, workers: int, more: str, most: int

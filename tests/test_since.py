@@ -160,7 +160,9 @@ def test_what_does_not_go_with_since_is_said(files: Files, cli: Cli, settings: s
     files.database("new.db", "CREATE TABLE t (id integer PRIMARY KEY, changed text)")
     files.job(f'[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\n{settings}')
     outcome = cli("check", "job.toml")
-    assert (outcome.returncode, said in " ".join((outcome.stdout + outcome.stderr).split())) == (2, True), outcome.stdout
+    assert (outcome.returncode, said in " ".join((outcome.stdout + outcome.stderr).split())) == (2, True), (
+        outcome.stdout
+    )
 
 
 def test_an_exchange_in_both_ways_in_which_the_newest_change_wins(places: Places, tmp_path: Path) -> None:

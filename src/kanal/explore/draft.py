@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.compute as pc
 import tomlkit
 from tomlkit.exceptions import TOMLKitError
 
@@ -63,7 +64,7 @@ def draft_job(name: str, source: Database, target: Database, connections: Mappin
     pipelines, left = _pipelines(source, target, wish)
     missing = not all(_exists(target, wish, pipeline) for pipeline in pipelines)
     lines = [
-        f"# Drafted from {len(pipelines)} {'table' if len(pipelines) == 1 else 'tables'} of {source.shown_url}.",
+        f"# Drafted from {len(pipelines)} {'table' if len(pipelines) == 1 else 'tables'} of connection {source.name}.",
         "# Lines marked with ? are for you to decide. See what would happen by: kanal check --sample 1000 FILE",
         f'job = "{name}"',
         "",
@@ -182,6 +183,8 @@ def _decide(pipeline: _Pipeline, source: Database, target: Database, wish: Wish)
     keys = [key for key in (table.primary_key, *table.unique) if key]
     if there is not None:
         keys += [key for key in (there.primary_key, *there.unique) if key and len(table.chosen(key)) == len(key)]
+    if not keys:
+        pipeline.remarks.append("? it has no key: its rows are compared as wholes, and cannot be merged")
     if write == "merge" and keys:
         pipeline.settings.append(f"key = [{', '.join(map(_text, keys[0]))}]")
     elif write == "merge":
@@ -265,6 +268,7 @@ def _proposal(column: ColumnInfo, guess: Guess, into: ColumnInfo | None, values:
     parts = [f"from = {_text(column.name)}"]
     parts += [f'type = "{made}"'] if into is None else []
     parts += [f"{name} = {_text(getattr(guess.options, name))}" for name in sorted(guess.options.given())]
+    parts += ['null_values = [""]'] if pc.any(pc.equal(values, "")).as_py() else []
     share = "all" if guess.share == 1 else f"{int(guess.share * 1000) / 10:g} % of"
     line = f"{_key(column.name)} = {{ {', '.join(parts)} }}"
     plain_number = made.is_number and not guess.options.given()

@@ -302,14 +302,16 @@ class PipelinePlanner:
     def _wanted(self, source: TableInfo) -> dict[str, Column]:
         """The target columns that the mapping names, and those that are carried under their own name."""
         settings = self.settings
-        wanted = dict(settings.columns)
-        there = {name.casefold() for name in wanted}
+        wanted: dict[str, Column] = {}
+        named = {name.casefold(): name for name in settings.columns}
         skipped = {name.casefold() for name in settings.skip}
         for name in settings.same if settings.columns or settings.same else ["*"]:
             for column in source.columns if name == "*" else source.chosen([name]):
-                if column.name.casefold() not in there | (skipped if name == "*" else set()):
+                if column.name.casefold() in named:
+                    wanted[named[column.name.casefold()]] = settings.columns[named[column.name.casefold()]]
+                elif name != "*" or column.name.casefold() not in skipped:
                     wanted[column.name] = Column.model_validate({"from": quoted(column.name)})
-        return wanted
+        return {name: column for name, column in settings.columns.items() if name not in wanted} | wanted
 
     def _conditions(self, source: TableInfo) -> tuple[Comparison, ...]:
         """The parts of the filter that are asked of the source."""
