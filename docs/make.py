@@ -122,7 +122,7 @@ def told(page: str, folder: Path) -> str:
             )  # fmt: skip
             found = [line.rstrip() for line in outcome.stdout.rstrip().splitlines()]
             if "…\n" in before:
-                most = before.count("\n") - 1 or 12
+                most = before.partition("…\n")[0].count("\n") or 12
                 found = [*found[:most], "…"] if len(found) > most else found
             lines += [*found, *([""] if found else [])]
         return "```console\n" + "\n".join(lines).rstrip() + "\n```\n"
