@@ -1,10 +1,12 @@
-"""Cuts and joins the batches of a driver into those that a pipeline asks for."""
+"""Cuts and joins the batches of a driver into those that a pipeline asks for, and looks after their texts."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
 import pyarrow as pa
+
+from kanal.core.frame import Strays
 
 
 def rebatched(batches: Iterable[pa.RecordBatch], rows: int) -> Iterator[pa.RecordBatch]:
@@ -29,3 +31,20 @@ def _joined(batches: list[pa.RecordBatch]) -> pa.RecordBatch:
     if len(batches) == 1:
         return batches[0]
     return pa.Table.from_batches(batches).combine_chunks().to_batches()[0]
+
+
+def valid_text(name: str, values: pa.Array, strays: dict[str, Strays]) -> pa.Array:
+    """Text that is UTF-8 throughout; the bytes of values that are not become strays."""
+    try:
+        values.validate(full=True)
+    except pa.ArrowInvalid:
+        raw = values.cast(pa.binary()).to_pylist()
+        texts: list[str | None] = []
+        for row, content in enumerate(raw):
+            try:
+                texts.append(None if content is None else content.decode())
+            except UnicodeDecodeError:
+                texts.append(None)
+                strays.setdefault(name, {})[row] = content
+        return pa.array(texts, pa.string())
+    return values

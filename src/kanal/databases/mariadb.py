@@ -39,6 +39,7 @@ from kanal.core.types import (
     decimal,
 )
 from kanal.databases.base import Breaker, Database, DatabaseError, Load, Reading, RowsRefused, row_column
+from kanal.databases.batches import valid_text
 from kanal.databases.description import About, ColumnInfo, Right, RowCount, TableInfo
 from kanal.databases.mariadb_rows import row_batches
 from kanal.databases.text_rows import as_text, text_rows
@@ -196,6 +197,8 @@ class MariaDB(Database):
             return TIMESTAMPTZ
         if isinstance(declared, dialect.SET):
             return TEXT
+        if isinstance(declared, dialect.TINYBLOB | dialect.MEDIUMBLOB | dialect.LONGBLOB):
+            return BINARY
         return super().sql_type(declared)
 
     def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
@@ -230,7 +233,7 @@ class MariaDB(Database):
         return TEXT
 
     def is_loose(self, sql_type: SqlType | None) -> bool:
-        return sql_type == TIMESTAMPTZ
+        return sql_type is None or sql_type == TIMESTAMPTZ
 
     def query_column(self, name: str, described: Sequence[Any]) -> ColumnInfo:
         from pymysql.constants import FIELD_TYPE
@@ -248,7 +251,8 @@ class MariaDB(Database):
             sql_type = SqlType(times[number])
         if number == FIELD_TYPE.TIMESTAMP:
             sql_type = TIMESTAMPTZ
-        return ColumnInfo(name, "", sql_type, self.stored_type(sql_type, None), loose=self.is_loose(sql_type))
+        loose = self.is_loose(sql_type) or sql_type == TEXT  # which may be bytes
+        return ColumnInfo(name, "", sql_type, self.stored_type(sql_type, None), loose=loose)
 
     def differs(self, left: sa.Column[Any], right: sa.Column[Any]) -> sa.ColumnElement[bool]:
         # As texts compare, upper and lower case and trailing blanks may not count; here they do.
@@ -507,6 +511,8 @@ def _source_batch(columns: list[ColumnInfo], arrays: list[pa.Array]) -> SourceBa
             moments, faults = converter(TEXT, TIMESTAMP)(values)
             strays[column.name] = {fault.row: fault.value or "" for fault in faults}
             parsed = moments.cast(TIMESTAMPTZ.arrow)
+        elif column.loose:
+            parsed = valid_text(column.name, values, strays)
         found[column.name] = parsed
     return SourceBatch(len(arrays[0]), found, {name: some for name, some in strays.items() if some})
 

@@ -34,6 +34,7 @@ from kanal.core.reasons import Reason
 from kanal.core.types import BIGINT, BINARY, DOUBLE, TEXT, Family, SqlType, parse_type
 from kanal.databases.arrow import ArrowDatabase, driver_errors
 from kanal.databases.base import Breaker, Database, DatabaseError, Load, Reading, RowsRefused, Window, row_column
+from kanal.databases.batches import valid_text
 from kanal.databases.declared import Declared
 from kanal.databases.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
 
@@ -637,7 +638,7 @@ def _source_batch(rows: pa.RecordBatch, names: list[str], stored: dict[str, SqlT
     strays: dict[str, Strays] = {}
     for name, values in columns.items():
         if pa.types.is_string(values.type):
-            columns[name] = _valid_text(name, values, strays)
+            columns[name] = valid_text(name, values, strays)
         elif stored[name].family is Family.DECIMAL:
             columns[name] = _decimals(name, values, stored[name], strays)
     found = rows.column(len(names))
@@ -647,23 +648,6 @@ def _source_batch(rows: pa.RecordBatch, names: list[str], stored: dict[str, SqlT
                 if text is not None:
                     strays.setdefault(names[int(place)], {})[row] = text
     return SourceBatch(rows.num_rows, columns, strays)
-
-
-def _valid_text(name: str, values: pa.Array, strays: dict[str, Strays]) -> pa.Array:
-    """Text that is UTF-8 throughout; the bytes of values that are not become strays."""
-    try:
-        values.validate(full=True)
-    except pa.ArrowInvalid:
-        raw = values.cast(pa.binary()).to_pylist()
-        texts: list[str | None] = []
-        for row, content in enumerate(raw):
-            try:
-                texts.append(None if content is None else content.decode())
-            except UnicodeDecodeError:
-                texts.append(None)
-                strays.setdefault(name, {})[row] = content
-        return pa.array(texts, pa.string())
-    return values
 
 
 def _decimals(name: str, values: pa.Array, target: SqlType, strays: dict[str, Strays]) -> pa.Array:
