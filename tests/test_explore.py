@@ -369,6 +369,7 @@ def test_compare_finds_what_differs(places: Places, files: Files, cli: Cli, kind
     job(files.folder, '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwhere = "id <> 5"\n'
         '[pipeline.bag]\nsource = "old:bag"\ntarget = "new:bag"', old=old, new=new)  # fmt: skip
     ran = document(cli("run", "job.toml", "--json"))["steps"][0]
+    assert ran["error"] is None
     assert ran["rejected"] == 400  # which the target refused
     same = cli("compare", "job.toml", "--json")
     t, bag = document(same)

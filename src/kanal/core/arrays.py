@@ -86,6 +86,7 @@ def from_unscaled(numbers: NDArray[np.int64], sql_type: SqlType, valid: Mask) ->
 
 def to_unscaled(values: pa.Array) -> NDArray[np.int64]:
     """The digits of decimals of at most 18 digits as whole numbers, 0 for NULL: the low half of Arrow's 128 bits."""
-    halves = np.frombuffer(values.cast(pa.decimal128(38, values.type.scale)).buffers()[1], dtype=np.int64)
-    numbers: NDArray[np.int64] = halves[2 * values.offset : 2 * (values.offset + len(values)) : 2]
+    wide = values.cast(pa.decimal128(38, values.type.scale))  # which may begin at another offset
+    halves = np.frombuffer(wide.buffers()[1], dtype=np.int64)
+    numbers: NDArray[np.int64] = halves[2 * wide.offset : 2 * (wide.offset + len(wide)) : 2]
     return np.where(valid_mask(values), numbers, 0)
