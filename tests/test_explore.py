@@ -82,7 +82,9 @@ def test_hashes_compare_as_bags(left: list[tuple[int, int]], right: list[tuple[i
     one, other = Counter(left), Counter(right)
     assert found.same == (one & other).total()
     for key in range(7):
-        only_left, only_right = (sum(n for (k, _), n in (a - b).items() if k == key) for a, b in ((one, other), (other, one)))
+        only_left, only_right = (
+            sum(n for (k, _), n in (a - b).items() if k == key) for a, b in ((one, other), (other, one))
+        )
         both = min(only_left, only_right)
         named = [int((part == key).sum()) for part in (found.differing, found.missing, found.extra)]
         assert named == [both, only_left - both, only_right - both]
@@ -180,7 +182,10 @@ def test_tables_and_a_sample(places: Places, cli: Cli, kind: str) -> None:
     nothing = cli("tables", place.url, "--like", "lokc")
     assert (nothing.returncode, 'it has: lock, passage, tolls. Did you mean "lock"?' in nothing.stderr) == (2, True)
     sample = document(cli("sample", place.url, "passage", "-n", "2", "--json"))
-    assert sample["rows"] == [{"no": "1", "lock_code": "L1", "toll": "1,50"}, {"no": "2", "lock_code": "L1", "toll": "22,00"}]
+    assert sample["rows"] == [
+        {"no": "1", "lock_code": "L1", "toll": "1,50"},
+        {"no": "2", "lock_code": "L1", "toll": "22,00"},
+    ]
     toll = sample["columns"][2]
     assert {name: toll[name] for name in ("nulls", "distinct", "least", "greatest", "longest")} == {
         "nulls": 1, "distinct": 2, "least": "1,50", "greatest": "22,00", "longest": 5
@@ -254,24 +259,26 @@ def test_from_two_urls_to_a_load_that_is_believed(places: Places, files: Files, 
     old.sql("CREATE TABLE later (n integer PRIMARY KEY)")
     added = cli("draft", old.url, new.url, "--prefix", "a_", "--into", "job.toml")
     assert "added to job.toml: later" in added.stderr
-    assert (files.folder / "job.toml").read_text().startswith(text.replace("[pipeline.diary]", "# mine\n[pipeline.diary]"))
+    assert (
+        (files.folder / "job.toml").read_text().startswith(text.replace("[pipeline.diary]", "# mine\n[pipeline.diary]"))
+    )
     assert cli("check", "job.toml").returncode == 0
 
 
 def test_what_a_draft_cannot_decide_is_marked(places: Places, files: Files, cli: Cli) -> None:
     old, new = places("postgresql"), places("postgresql")
     fill_waterway(old)
-    old.sql("CREATE TABLE \"Lock\" (n integer, area polygon, span tsrange)", "ALTER TABLE passage ADD entered timestamp")
+    old.sql('CREATE TABLE "Lock" (n integer, area polygon, span tsrange)', "ALTER TABLE passage ADD entered timestamp")
     new.sql("CREATE SCHEMA store", "CREATE TABLE store.vessel (mark varchar(2), owner text NOT NULL)")
     url = sa.make_url(new.url).set(password="secret").render_as_string(hide_password=False)
     text = cli("draft", old.url, url, "--write", "merge", "--since", "--schema", "store").stdout
     for said in (
         "? Names that differ only in case: Lock, lock",
         "? area: the type POLYGON is not known here; it goes as text".replace("POLYGON", "polygon"),
-        'write = "truncate"          # ? the source has no key to merge by',
+        'write = "truncate"  # ? the source has no key to merge by',
         'since = "changed_at"',
         "# ? no column tells when a row was changed",
-        '# ? owner = "…"          # TEXT NOT NULL, and the source has none of this name',
+        '# ? owner = "…"  # TEXT NOT NULL, and the source has none of this name',
         "? the target has no column of the name of: tons",
         "? mark: VARCHAR(8) does not always fit into VARCHAR(2)",
         'password = { env = "',
@@ -358,14 +365,18 @@ def test_check_tells_what_it_can(places: Places, files: Files, cli: Cli) -> None
 @each_kind
 def test_compare_finds_what_differs(places: Places, files: Files, cli: Cli, kind: str) -> None:
     old, new = places(kind), places(kind)
-    old.sql("CREATE TABLE t (id integer PRIMARY KEY, v varchar(20), w decimal(9,2))", "CREATE TABLE bag (v varchar(20))")
+    old.sql(
+        "CREATE TABLE t (id integer PRIMARY KEY, v varchar(20), w decimal(9,2))", "CREATE TABLE bag (v varchar(20))"
+    )
     new.sql("CREATE TABLE t (id integer PRIMARY KEY, v varchar(20), w decimal(9,2), CHECK (w < 900))",
             "CREATE TABLE bag (v varchar(20))")  # fmt: skip
     marks = "(?, ?, ?)" if kind == "sqlite" else "(%s, %s, %s)"
     with old.engine.begin() as connection:
         rows = [(n, f"v{n}" if n % 3 else None, n / 4) for n in range(4_000)]
         connection.exec_driver_sql(f"INSERT INTO t VALUES {marks}", rows)
-        connection.exec_driver_sql(f"INSERT INTO bag VALUES {marks[:2] if kind == 'sqlite' else '(%s'})", [("a",), ("a",), ("b",)])
+        connection.exec_driver_sql(
+            f"INSERT INTO bag VALUES {marks[:2] if kind == 'sqlite' else '(%s'})", [("a",), ("a",), ("b",)]
+        )
     job(files.folder, '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwhere = "id <> 5"\n'
         '[pipeline.bag]\nsource = "old:bag"\ntarget = "new:bag"', old=old, new=new)  # fmt: skip
     ran = document(cli("run", "job.toml", "--json"))["steps"][0]
@@ -401,7 +412,9 @@ def test_compare_finds_what_differs(places: Places, files: Files, cli: Cli, kind
 def test_compare_knows_which_of_doubled_rows_counts(files: Files, cli: Cli, duplicates: str) -> None:
     files.database("old.db", "CREATE TABLE t (k, v)", t=[(n % 50, f"v{n}") for n in range(120)])
     files.database("new.db", "CREATE TABLE t (k integer PRIMARY KEY, v text)")
-    files.job(f'[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "merge"\nkey = "k"\nbatch_rows = 30\nduplicates = "{duplicates}"')
+    files.job(
+        f'[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "merge"\nkey = "k"\nbatch_rows = 30\nduplicates = "{duplicates}"'
+    )
     assert cli("run", "job.toml").returncode == 0
     (found,) = document(cli("compare", "job.toml", "--json"))
     assert (found["same"], found["differs"], found["tally"]["superseded"]) == (50, False, 70)

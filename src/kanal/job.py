@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, Self
 from kanal.definition.models import JobDefinition
 
 if TYPE_CHECKING:
+    from kanal.explore.compare import Comparison
     from kanal.runner import MarkState, Run
 
 
@@ -56,6 +57,26 @@ class Job(JobDefinition):
         from kanal.runner import resume_run
 
         return resume_run(self, run)
+
+    def create(self) -> list[str]:
+        """Create the target tables that are missing, from the mapping; their names. Raises KanalError."""
+        from kanal.runner import plan_job
+        from kanal.runner.new_tables import create_tables
+
+        return [new.table.name for new in create_tables(plan_job(self, create=True))]
+
+    def compare(self, *, quick: bool = False, examples: int = 3) -> list[Comparison]:
+        """Compare what the sources hold, after the mapping, with what stands in the targets: one for each table.
+
+        `quick` compares counts and a sum of each column alone; `examples` is how many rows of each kind are kept.
+        Whether something is amiss says `Comparison.differs()`.
+        """
+        from kanal.explore.compare import compare
+        from kanal.runner import run_log_of
+        from kanal.runner.run import planned
+
+        with planned(self, {}) as plan:
+            return list(compare(plan, run_log_of(self), quick, examples))
 
     def marks(self) -> list[MarkState]:
         """The marks of the steps that load only what is new: up to which change value each has come."""

@@ -93,19 +93,16 @@ def _print_examples(screen: Console, one: Comparison) -> None:
     if not one.examples:
         return
     screen.print(f"\n[bold]{escape(one.table)}[/]")
-    drawn = table("", "~row", "~column", "~source, mapped", "~target")
+    with_values = any(found.values for found in one.examples)
+    drawn = table("", "~row", *(("~column", "~source, mapped", "~target") if with_values else ()))
     for found in one.examples:
         row = ", ".join(f"{name} = {_shown(value)}" for name, value in found.key.items())
-        first = True
-        for column, (mapped, there) in (found.values or {"": (None, None)}).items():
-            drawn.add_row(
-                _SAID[found.kind] if first else "",
-                escape(example(row, 60)) if first else "",
-                escape(column),
-                escape(_shown(mapped)) if column else "",
-                escape(_shown(there)) if column else "",
-            )
-            first = False
+        first = [_SAID[found.kind], escape(example(row, 60))]
+        if not found.values:
+            drawn.add_row(*first)
+        for column, (mapped, there) in found.values.items():
+            drawn.add_row(*first, escape(column), escape(_shown(mapped)), escape(_shown(there)))
+            first = ["", ""]
     show(screen, drawn)
 
 

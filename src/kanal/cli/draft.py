@@ -80,5 +80,5 @@ def _connection_text(name: str, place: str, job: Path | None) -> str:
     lines = [f'url = "{shown}"']
     if url.password is not None:
         variable = re.sub(r"\W", "_", name).upper() + "_PASSWORD"
-        lines.append(f'password = {{ env = "{variable}" }}          # a password does not belong in the file')
+        lines.append(f'password = {{ env = "{variable}" }}  # a password does not belong in the file')
     return "\n".join(lines)

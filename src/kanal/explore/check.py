@@ -159,7 +159,8 @@ def _try_step(running: PipelineStep, trial: Trial, rows: int | None, shown: int)
 
 def _change(column: Any, old: dict[str, str | None], made: dict[str, Any]) -> tuple[str, str | None, str | None]:
     used = [name for owner, name in column.expression.uses if owner is None]
-    came = ", ".join("NULL" if old.get(name) is None else str(old[name]) for name in used) if used else None
+    values = [old.get(name) for name in used]
+    came = ", ".join("NULL" if value is None else value for value in values) if any(values) else None
     return column.name, came, as_text(made[column.name])
 
 

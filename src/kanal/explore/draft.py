@@ -73,7 +73,7 @@ def draft_job(name: str, source: Database, target: Database, connections: Mappin
         lines += [f"[connection.{_key(connection)}]", text, ""]
     lines += ["[defaults]", f'write = "{wish.write}"']
     if missing:
-        lines.append('create = "missing"          # tables that are not there are made, as kanal create would')
+        lines.append('create = "missing"  # tables that are not there are made, as kanal create would')
     lines += ["", *_remarks(left)] if left else []
     for level, members in _levels(pipelines):
         lines += ["", f"# --- {level} ".ljust(100, "-")]
@@ -189,9 +189,7 @@ def _decide(pipeline: _Pipeline, source: Database, target: Database, wish: Wish)
         pipeline.settings.append(f"key = [{', '.join(map(_text, keys[0]))}]")
     elif write == "merge":
         write = "truncate"
-        pipeline.settings.append(
-            'write = "truncate"          # ? the source has no key to merge by; name one, or keep this'
-        )
+        pipeline.settings.append('write = "truncate"  # ? the source has no key to merge by; name one, or keep this')
     if wish.since and write != "truncate":
         _decide_since(pipeline)
     for column in table.columns:
@@ -214,7 +212,7 @@ def _decide_since(pipeline: _Pipeline) -> None:
         return
     for column in sure or maybe or columns:
         why = "it may be NULL" if column.nullable else "does it change with every change of its row?"
-        pipeline.settings.append(f"# ? since = {_text(column.name)}          # {why}")
+        pipeline.settings.append(f"# ? since = {_text(column.name)}  # {why}")
     if not columns:
         pipeline.settings.append("# ? no column tells when a row was changed: all rows are read each time")
 
@@ -226,7 +224,7 @@ def _compare_columns(pipeline: _Pipeline, table: TableInfo, there: TableInfo) ->
     for column in there.columns:
         if table.column(column.name) is None and not column.nullable and not column.filled:
             why = f"{column.declared} NOT NULL, and the source has none of this name"
-            pipeline.columns.append(f'# ? {_key(column.name)} = "…"          # {why}')
+            pipeline.columns.append(f'# ? {_key(column.name)} = "…"  # {why}')
     for column in table.columns:
         into = there.column(column.name)
         if into is None or into.type is None or column.type is None or column.type == TEXT:
@@ -274,8 +272,8 @@ def _proposal(column: ColumnInfo, guess: Guess, into: ColumnInfo | None, values:
     plain_number = made.is_number and not guess.options.given()
     if guess.share < _PROPOSED or guess.also or (plain_number and into is None):
         why = f"or {guess.also}" if guess.also else f"{share} sampled texts fit"
-        return f"# ? {line}          # {why}"
-    return f"{line}          # {share} sampled texts fit"
+        return f"# ? {line}  # {why}"
+    return f"{line}  # {share} sampled texts fit"
 
 
 def _exact_type(guess: Guess, values: Any) -> SqlType:
