@@ -289,6 +289,30 @@ def test_what_a_draft_cannot_decide_is_marked(places: Places, files: Files, cli:
     assert 'column "owner" is NOT NULL and gets no value' in " ".join(cli("check", "job.toml").stdout.split())
 
 
+@each_kind
+def test_reserved_names_circles_and_tables_without_keys(places: Places, files: Files, cli: Cli, kind: str) -> None:
+    new = places(kind)
+    new.sql("CREATE TABLE other (n integer)")
+    files.database("old.db", """CREATE TABLE "Order Book" (id integer PRIMARY KEY, "when" text, "select" numeric, "ä ö" blob);
+        INSERT INTO "Order Book" VALUES (1, '2025-01-01', 1.5, x'00ff'), (2, '', 2, NULL); CREATE TABLE nokey (a, b);
+        INSERT INTO nokey VALUES (1, 'x'), (1, 'x'), (NULL, NULL); CREATE TABLE "dot.ted" (id integer PRIMARY KEY, p integer
+        REFERENCES "Order Book" (id)); INSERT INTO "dot.ted" VALUES (1, 2);
+        CREATE TABLE ring_a (id integer PRIMARY KEY, o integer REFERENCES ring_b (id));
+        CREATE TABLE ring_b (id integer PRIMARY KEY, o integer REFERENCES ring_a (id)); INSERT INTO ring_a VALUES (1, NULL)""")  # fmt: skip
+    assert cli("draft", "sqlite:///old.db", new.url, "--into", "job.toml").returncode == 0
+    text = (files.folder / "job.toml").read_text()
+    assert "wait for each other in a circle: ring_a" in text
+    made = cli("create", "job.toml")
+    assert "which refers to it too" in made.stdout, made.stdout + made.stderr
+    run = document(cli("run", "job.toml", "--json"))
+    assert {step["step"]: step["inserted"] for step in run["steps"]} == {
+        "Order_Book": 2, "nokey": 3, "dot_ted": 1, "ring_a": 1, "ring_b": 0
+    }, [step["error"] for step in run["steps"]]  # fmt: skip
+    compared = cli("compare", "job.toml")
+    assert compared.returncode == 0, compared.stdout
+    assert "nokey has no key that is mapped" in compared.stdout
+
+
 @pytest.mark.parametrize("source", KINDS)
 @pytest.mark.parametrize("target", KINDS)
 def test_tables_that_are_made_hold_every_value(places: Places, tmp_path: Path, source: str, target: str) -> None:

@@ -29,9 +29,9 @@ def create(path: Path, show_sql: bool, json: bool) -> int:
         return 0
     screen = console()
     for new in made:
-        count = len(new.table.columns)
+        count = "1 column" if len(new.table.columns) == 1 else f"{len(new.table.columns)} columns"
         screen.print(f"[green]✓[/] created [bold]{escape(new.table.name)}[/] on {escape(new.database.name)}, "
-                     f"{count} columns, for pipeline {escape(new.step)}")  # fmt: skip
+                     f"{count}, for pipeline {escape(new.step)}")  # fmt: skip
         for note in new.notes:
             screen.print(f"    [dim]{escape(note)}[/]")
     if not made:

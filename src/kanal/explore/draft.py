@@ -11,9 +11,11 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 import tomlkit
+from sqlglot import exp
 from tomlkit.exceptions import TOMLKitError
 
-from kanal.core.errors import KanalError
+from kanal.core.errors import ExpressionError, KanalError
+from kanal.core.expressions.syntax import parse
 from kanal.core.profile import Guess, guess_type
 from kanal.core.types import TEXT, Family, SqlType, holds
 from kanal.databases import ColumnInfo, TableInfo
@@ -21,6 +23,7 @@ from kanal.databases.base import Database, Reading
 from kanal.definition.places import quote_part
 from kanal.explore.tables import chosen_tables
 from kanal.runner.order import CircleError, Wait, in_order
+from kanal.runner.plan_pipeline import quoted
 
 #: Rows of each table that are looked at.
 SAMPLE = 1_000
@@ -208,11 +211,11 @@ def _decide_since(pipeline: _Pipeline) -> None:
     sure = [column for column in columns if _CHANGE.search(column.name)]
     maybe = [column for column in columns if _MAYBE.search(column.name)]
     if len(sure) == 1 and not sure[0].nullable:
-        pipeline.settings.append(f"since = {_text(sure[0].name)}")
+        pipeline.settings.append(f"since = {_text(_expression(sure[0].name))}")
         return
     for column in sure or maybe or columns:
         why = "it may be NULL" if column.nullable else "does it change with every change of its row?"
-        pipeline.settings.append(f"# ? since = {_text(column.name)}  # {why}")
+        pipeline.settings.append(f"# ? since = {_text(_expression(column.name))}  # {why}")
     if not columns:
         pipeline.settings.append("# ? no column tells when a row was changed: all rows are read each time")
 
@@ -263,7 +266,7 @@ def _may_be_converted(column: ColumnInfo, there: TableInfo | None) -> bool:
 def _proposal(column: ColumnInfo, guess: Guess, into: ColumnInfo | None, values: Any) -> str:
     """A line of [columns] that converts texts; behind a # ? where the sample does not tell enough."""
     made = into.type if into is not None and into.type is not None else _exact_type(guess, values)
-    parts = [f"from = {_text(column.name)}"]
+    parts = [f"from = {_text(_expression(column.name))}"]
     parts += [f'type = "{made}"'] if into is None else []
     parts += [f"{name} = {_text(getattr(guess.options, name))}" for name in sorted(guess.options.given())]
     parts += ['null_values = [""]'] if pc.any(pc.equal(values, "")).as_py() else []
@@ -318,6 +321,15 @@ def _source(source: Database, pipeline: _Pipeline, wish: Wish) -> str:
 
 def _remarks(remarks: Sequence[str]) -> list[str]:
     return [f"# {remark}" for remark in remarks]
+
+
+def _expression(name: str) -> str:
+    """A column's name as an expression: in double quotes where it would be read as something else."""
+    try:
+        tree = parse(name).unnest()
+    except ExpressionError:
+        return quoted(name)
+    return name if isinstance(tree, exp.Column) and tree.name == name else quoted(name)
 
 
 def _key(name: str) -> str:

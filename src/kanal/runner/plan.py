@@ -221,15 +221,20 @@ class _Planner:
 
     def _refer(self, steps: dict[str, StepPlan]) -> None:
         """Give tables to be made the references of their sources, and those to the tables that they look up."""
+        refers: dict[str, set[str]] = {}
         for key, new in self._new.items():
             plan = steps.get(new.step)
             if isinstance(plan, PipelinePlan):
-                keys = references(plan, [step for step in steps.values() if isinstance(step, PipelinePlan)])
+                found = references(plan, [step for step in steps.values() if isinstance(step, PipelinePlan)])
+                keys = [ref for ref in found if not _leads_to(refers, ref.table, new.table.name)]
+                refers[new.table.name] = {ref.table for ref in keys}
+                notes = [f"its reference to {ref.table} is left out, which refers to it too" for ref in found
+                         if ref not in keys]  # fmt: skip
                 indexed = {*new.table.indexes, *new.table.unique, new.table.primary_key}
                 wanted = [key.columns for key in keys if not any(i[: len(key.columns)] == key.columns for i in indexed)]
                 more = tuple(dict.fromkeys(wanted))
                 table = replace(new.table, foreign_keys=tuple(keys), indexes=(*new.table.indexes, *more))
-                self._new[key] = replace(new, table=table)
+                self._new[key] = replace(new, table=table, notes=(*new.notes, *notes))
                 for name, step in steps.items():
                     if isinstance(step, PipelinePlan) and step.target_table is new.table:
                         steps[name] = replace(step, target_table=table)
@@ -297,6 +302,19 @@ def _waits_for_whole(group: Group, waits: list[Wait]) -> list[Wait]:
         for member in group.steps
         if (step, member) not in known
     ]
+
+
+def _leads_to(refers: Mapping[str, set[str]], start: str, end: str) -> bool:
+    """True where references lead from one table to another; a table may refer to itself."""
+    seen: set[str] = set()
+    left = [start] if start != end else []
+    while left:
+        table = left.pop()
+        if table == end:
+            return True
+        left += [other for other in refers.get(table, ()) if other not in seen]
+        seen.add(table)
+    return False
 
 
 def _uses(step: PipelinePlan, other: PipelinePlan) -> Iterator[str]:

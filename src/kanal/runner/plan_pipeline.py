@@ -18,7 +18,7 @@ from kanal.core.transformation import ColumnPlan, ColumnRule, LookupPlan, plan_l
 from kanal.core.types import BOOLEAN, TEXT, Family, SqlType, parse_type
 from kanal.databases import ColumnInfo, TableInfo
 from kanal.databases.base import Database, Reading
-from kanal.definition import Check, Column, JobDefinition, Lookup, Source, Table
+from kanal.definition import Check, Column, JobDefinition, JobError, Lookup, Source, Table
 from kanal.definition.problems import KeyPath
 from kanal.runner.plans import CheckPlan, Difference, PipelinePlan, SincePlan
 
@@ -253,6 +253,7 @@ class PipelinePlanner:
     def new_table(self) -> tuple[TableInfo, tuple[str, ...]] | None:
         """The target table as the mapping makes it, with what is worth knowing; None where the source is not usable."""
         settings = self.settings
+        before = len(self.planner.problems)
         source = self._source()
         if source is None:
             return None
@@ -279,6 +280,9 @@ class PipelinePlanner:
                         )
                 certain = taken is not None and not taken.nullable and rule.if_bad != "null" and rule.bad_value is None
                 found.append((name, made, not (certain or (rule.default is not None and rule.if_bad != "null"))))
+
+        if len(self.planner.problems) > before:
+            raise JobError([])  # which has been said
 
         def mapped(key: tuple[str, ...]) -> tuple[str, ...]:
             return tuple(bare[name] for name in key) if key and all(name in bare for name in key) else ()
