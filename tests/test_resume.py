@@ -82,7 +82,7 @@ def test_killed_at_any_instant_and_resumed_the_target_is_as_if_undisturbed(
     chance = random.Random(f"{kind}{write}{commit}")
     process = started(files.folder, "run", "job.toml")
     kills = 0
-    for _ in range(4):
+    for _ in range(3):
         time.sleep(0.7 + 1.3 * chance.random())
         if process.poll() is not None:
             break
@@ -342,9 +342,18 @@ BY_BATCH = """
 """
 
 
-@pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
 @pytest.mark.parametrize("instant", ["before", "after"])
-@pytest.mark.parametrize(("write", "duplicates"), [("append", "reject"), ("truncate", "first"), ("merge", "last")])
+@pytest.mark.parametrize(
+    ("kind", "write", "duplicates"),
+    [
+        ("sqlite", "append", "reject"),
+        ("sqlite", "merge", "last"),
+        ("postgresql", "truncate", "first"),
+        ("postgresql", "append", "reject"),
+        ("mariadb", "merge", "last"),
+        ("mariadb", "truncate", "first"),
+    ],
+)
 def test_a_run_goes_on_after_its_last_committed_batch(
     places: Places, files: Files, cli: Cli, kind: str, instant: str, write: str, duplicates: str
 ) -> None:

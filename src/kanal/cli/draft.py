@@ -79,6 +79,7 @@ def _connection_text(name: str, place: str, job: Path | None) -> str:
     shown = url._replace(password=None).render_as_string()
     lines = [f'url = "{shown}"']
     if url.password is not None:
-        variable = re.sub(r"\W", "_", name).upper() + "_PASSWORD"
+        named = re.fullmatch(r"\$\{(\w+)(?::-[^}]*)?\}", str(url.password))
+        variable = named[1] if named else re.sub(r"\W", "_", name).upper() + "_PASSWORD"
         lines.append(f'password = {{ env = "{variable}" }}  # a password does not belong in the file')
     return "\n".join(lines)

@@ -44,7 +44,9 @@ class Newness:
         appends = plan.settings.write == "append"
         low = since.lowest(mark)
         beyond = appends and not since.asked and mark is not None
-        made = cls(since, job, plan.name, moment, mark, low, beyond, appends and not since.asked)
+        # A comparison takes all rows, and finds those rejected that each run rejects.
+        rejects = appends and (not since.asked or (since.everything and not writes))
+        made = cls(since, job, plan.name, moment, mark, low, beyond, rejects)
         parts = [] if low is None else [f"{since.change.text} {'>' if beyond else '>='} {change_text(low)}"]
         parts += [] if since.high is None else [f"{since.change.text} < {change_text(since.high)}"]
         if appends and since.asked:
