@@ -20,6 +20,11 @@ STEP_KEYS = ["step", "kind", "status", "read", "filtered", "rejected", "supersed
 STEP_KEYS += ["deleted", "written", "batches", "seconds", "error"]
 
 
+@pytest.fixture
+def cli(process: Cli) -> Cli:
+    return process
+
+
 def test_the_demo_and_the_commands_it_names(cli: Cli, tmp_path: Path) -> None:
     first = cli("demo", "d")
     assert first.returncode == 0, first.stderr

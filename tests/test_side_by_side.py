@@ -180,7 +180,7 @@ def test_a_step_that_takes_too_long_is_stopped(places: Places, tmp_path: Path, k
 
 
 @pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
-def test_a_lock_is_waited_for_so_long(places: Places, files: Files, cli: Cli, kind: str) -> None:
+def test_a_lock_is_waited_for_so_long(places: Places, files: Files, process: Cli, kind: str) -> None:
     old, new = places("sqlite"), places(kind)
     for place in (old, new):
         place.sql("CREATE TABLE t (n integer PRIMARY KEY)", "INSERT INTO t VALUES (1)")
@@ -193,7 +193,7 @@ def test_a_lock_is_waited_for_so_long(places: Places, files: Files, cli: Cli, ki
             connection.exec_driver_sql("BEGIN IMMEDIATE")
         connection.exec_driver_sql("UPDATE t SET n = 2")
         started = time.perf_counter()
-        outcome = cli("run", "job.toml")
+        outcome = process("run", "job.toml")
         assert time.perf_counter() - started < 30
     assert outcome.returncode == 1
     assert "lock" in outcome.stdout.lower()
