@@ -27,7 +27,8 @@ def tables(
         print_json([_document(one) for one in found])
         return 0
     screen = console()
-    drawn = table("table", "#rows", "#columns", "key", "~refers to", "changed")
+    dated = any(one.count is not None and one.count.changed for one in found)
+    drawn = table("table", "#rows", "#columns", "key", "~refers to", *(["changed"] if dated else []))
     for one in found:
         drawn.add_row(
             f"[bold]{escape(one.table.name)}[/]" + (" [dim](view)[/]" if one.table.is_view else ""),
@@ -35,7 +36,7 @@ def tables(
             str(len(one.table.columns)),
             escape(", ".join(one.table.primary_key)) or "[dim]none[/]",
             escape(", ".join(dict.fromkeys(key.table for key in one.table.foreign_keys))),
-            (one.count.changed or "") if one.count is not None else "",
+            *([(one.count.changed or "") if one.count is not None else ""] if dated else []),
         )
     show(screen, drawn)
     if any(one.count is not None and not one.count.exact for one in found):
