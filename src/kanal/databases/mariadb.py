@@ -317,9 +317,11 @@ class MariaDB(Database):
             with self.errors():
                 # While nobody can write to the table, all begin to look at it.
                 first.exec_driver_sql(f"LOCK TABLES {name.replace('%', '%%')} READ")
-                for connection in connections:
-                    connection.exec_driver_sql("START TRANSACTION WITH CONSISTENT SNAPSHOT")
-                first.exec_driver_sql("UNLOCK TABLES")
+                try:
+                    for connection in connections:
+                        connection.exec_driver_sql("START TRANSACTION WITH CONSISTENT SNAPSHOT")
+                finally:
+                    first.exec_driver_sql("UNLOCK TABLES")
             yield connections
 
     def comparable(self, value: Any) -> Any:

@@ -51,6 +51,11 @@ def _undone(tally: Tally) -> Tally:
     return replace(tally, inserted=0, updated=0, unchanged=0, deleted=0)
 
 
+def _held(step: StepPlan, written: bool = False) -> set[Any]:
+    """The files that a step uses, or writes to."""
+    return {database.lock for database in (step.writes if written else step.uses)} - {None}
+
+
 @contextmanager
 def _interrupts(interrupt: Callable[[], None]) -> Iterator[None]:
     """While it lasts, Ctrl-C and SIGTERM call this; the second breaks off at once. Only in the main thread."""
@@ -104,6 +109,7 @@ class Execution:
         #: Steps that have ended, or None for an interruption.
         self._ended: queue.SimpleQueue[str | None] = queue.SimpleQueue()
         self._telling = threading.Lock()
+        self._looked_at: set[str] = set()
 
     @property
     def resumed(self) -> bool:
@@ -176,8 +182,10 @@ class Execution:
         if any(before not in self.results or before in self._running for before in befores):
             return False
         group = self.groups.get(step.name)
-        if self._is_done(step):
-            return True
+        if step.name not in self._looked_at:
+            self._looked_at.add(step.name)
+            if self._is_done(step):
+                return True
         blocker = next((name for name in befores if self.results[name].status is not StepStatus.SUCCEEDED), None)
         if self._halt:
             self._end(StepResult(step.name, step.kind, StepStatus.STOPPED, error=self._halt))
@@ -199,7 +207,7 @@ class Execution:
 
     def _has_room(self, step: StepPlan) -> bool:
         """True where a step may run beside those that run now."""
-        others = [self._steps[name] for name in self._running]
+        others = [self._steps[name] for name in list(self._running)]
         if not others:
             return True
         group = self.groups.get(step.name)
@@ -211,12 +219,9 @@ class Execution:
             if limit is not None and taken and taken + weight > limit:
                 return False
         # A file is read by many or written by one.
-        locks = {database.lock: database in step.writes for database in step.uses if database.lock is not None}
-        for other in others:
-            for database in other.uses:
-                if database.lock in locks and (locks[database.lock] or database in other.writes):
-                    return False
-        return True
+        return not any(
+            _held(step) & _held(other, written=True) or _held(step, written=True) & _held(other) for other in others
+        )
 
     def _work(self, step: StepPlan, attempt: Attempt) -> None:
         """Run a step to its end, in a thread of its own.
