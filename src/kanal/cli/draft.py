@@ -21,7 +21,7 @@ def draft(source: str, target: str, wish: Wish, name: str | None, into: Path | N
     """Print a job file, or write it, or add to it what is new; the exit status."""
     if wish.write not in ("append", "truncate", "merge"):
         raise KanalError(f'"{wish.write}" is no write rule', "write append, truncate or merge")
-    names = [_connection_name(place, job) for place in (source, target)]
+    names = [_connection_name(place) for place in (source, target)]
     if names[0] == names[1] and source != target:
         names = [f"{names[0]}_source", f"{names[1]}_target"]
     with _opened(source, names[0], job) as here, _opened(target, names[1], job) as there:
@@ -52,7 +52,7 @@ def _opened(place: str, name: str, job: Path | None) -> Iterator[Database]:
         yield database
 
 
-def _connection_name(place: str, job: Path | None) -> str:
+def _connection_name(place: str) -> str:
     """A connection's name: that of the job, or made of the URL."""
     if "://" not in place:
         return place
@@ -61,7 +61,6 @@ def _connection_name(place: str, job: Path | None) -> str:
     except sa.exc.ArgumentError:
         raise KanalError(f'"{place}" is not a URL', "write one such as sqlite:///lockhouse.db") from None
     base = Path(url.database or url.host or "place").stem
-    del job
     return re.sub(r"[^A-Za-z0-9_-]+", "_", base).strip("_") or "place"
 
 

@@ -47,6 +47,11 @@ class ColumnRule:
     bad_value: Any = None
 
 
+def given_type(rule: ColumnRule, expression: Expression) -> SqlType:
+    """The type of a column's values by the mapping alone, whatever the target is."""
+    return rule.type or (TEXT if expression.type.family is Family.NULL else expression.type)
+
+
 # --- filter ------------------------------------------------------------------------------------------------------
 
 
@@ -141,7 +146,7 @@ class ColumnPlan:
         self.name = target.name
         self.expression = compile_expression(rule.expression, scope)
         node = self.expression.node
-        first = rule.type or target.type or (TEXT if node.type.family is Family.NULL else node.type)
+        first = rule.type or target.type or given_type(rule, self.expression)
         self.type = target.type or first
         self._stored: str | None = None
         self._from_text: Conversion | None = None

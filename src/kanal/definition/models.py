@@ -310,6 +310,13 @@ class Settings(Model):
     timeout: Seconds = None
     create: Literal["never", "missing"] = "never"
 
+    def allows_rejects(self, rejected: int, read: int) -> bool:
+        """True where so many rejected rows, of so many read, are not more than `max_rejects`."""
+        limit = self.max_rejects
+        if limit is None:
+            return True
+        return rejected <= (float(limit.rstrip("% ")) / 100 * read if isinstance(limit, str) else limit)
+
 
 _OVERLAP = re.compile(r"([0-9]+) (seconds?|minutes?|hours?|days?|weeks?)", re.ASCII)
 

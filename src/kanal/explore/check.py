@@ -179,12 +179,9 @@ def dry_run(plan: JobPlan) -> tuple[list[StepResult], list[Trial]]:
 
 def _over_limit(plan: JobPlan, trial: Trial) -> str | None:
     settings = plan.job.settled(trial.step)
-    rejected, limit = trial.tally.rejected, settings.max_rejects
+    rejected = trial.tally.rejected
     if rejected and settings.reject == "all":
         return f'{rejected:,} rows do not fit, and reject = "all" refuses the whole load for one.'
-    if limit is None:
+    if settings.allows_rejects(rejected, trial.tally.read):
         return None
-    allowed = float(limit.rstrip("% ")) / 100 * trial.tally.read if isinstance(limit, str) else float(limit)
-    return (
-        f"{rejected:,} rows would be rejected, more than max_rejects = {limit} allows." if rejected > allowed else None
-    )
+    return f"{rejected:,} rows would be rejected, more than max_rejects = {settings.max_rejects} allows."

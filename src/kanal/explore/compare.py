@@ -158,8 +158,7 @@ class _Table:
             for prepared in running.try_out():
                 chosen = np.sort(np.concatenate([prepared.good, prepared.replacing]))
                 rows = prepared.made.take(pa.array(chosen))
-                types = {column.name: column.type for column in step.columns}
-                yield [self._like_target(name, rows.column(name), types[name]) for name in self.columns]
+                yield self._mapped(step, rows)
             if counted:
                 self.found.tally.add(running.tally)
 
@@ -169,6 +168,11 @@ class _Table:
             for batch in batches:
                 frame = Frame(batch, self.types)
                 yield [self._plain(name, frame.column((None, name))) for name in self.columns]
+
+    def _mapped(self, step: PipelinePlan, rows: pa.RecordBatch) -> list[pa.Array]:
+        """The columns of rows that a pipeline has made, as the target gives them back."""
+        types = {column.name: column.type for column in step.columns}
+        return [self._like_target(name, rows.column(name), types[name]) for name in self.columns]
 
     def _like_target(self, name: str, values: pa.Array, sql_type: SqlType) -> pa.Array:
         """Values of the mapping in the form in which the target gives them back."""
@@ -242,10 +246,8 @@ class _Table:
             rows = self.log.refused_rows(self.job, step.name) if self.log is not None else []
             if rows:
                 running = PipelineStep(plan_of_replay(step), self.moment, self.job, replayed=rows)
-                types = {column.name: column.type for column in step.columns}
                 for prepared in running.try_out():
-                    made = prepared.made.take(pa.array(prepared.good))
-                    yield [self._like_target(name, made.column(name), types[name]) for name in self.columns]
+                    yield self._mapped(step, prepared.made.take(pa.array(prepared.good)))
 
     def _refused(self) -> Hashes:
         """The hashed keys of such rows."""

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from kanal.core.types import TEXT, Family, holds
+from kanal.core.transformation import given_type
+from kanal.core.types import holds
 from kanal.runner.plans import Difference, JobPlan, PipelinePlan
 
 
@@ -20,9 +21,9 @@ def _narrow(step: PipelinePlan) -> list[Difference]:
     found = []
     for column in step.columns:
         info = step.target_table.column(column.name)
-        node = column.expression.node
-        comes = column.rule.type or (TEXT if node.type.family is Family.NULL else node.type)
-        settled = column.rule.options.rounding or column.rule.options.too_long or node.literal is not None
+        comes = given_type(column.rule, column.expression)
+        options = column.rule.options
+        settled = options.rounding or options.too_long or column.expression.node.literal is not None
         if info is None or info.type is None or settled or holds(info.type, comes) is not False:
             continue
         wanted = step.target.new_column(info.name, comes, info.nullable, info.name in step.target_table.primary_key)

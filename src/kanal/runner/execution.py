@@ -106,10 +106,15 @@ class Execution:
         self._halt = ""  # why no more steps begin
         self._running: dict[str, Attempt] = {}
         self._steps = {step.name: step for step in plan.steps}
+        self._befores: dict[str, list[str]] = {name: [] for name in self._steps}
+        for wait in plan.waits:
+            if wait.step in self._steps and wait.before in self._steps:
+                self._befores[wait.step].append(wait.before)
         #: Steps that have ended, or None for an interruption.
         self._ended: queue.SimpleQueue[str | None] = queue.SimpleQueue()
         self._telling = threading.Lock()
         self._looked_at: set[str] = set()
+        self._broken: BaseException | None = None  # why nothing can be relied on any more
 
     @property
     def resumed(self) -> bool:
@@ -178,7 +183,7 @@ class Execution:
 
     def _begin_or_end(self, step: StepPlan) -> bool:
         """Begin a step that can run now, or end one that will not; False where it has to wait."""
-        befores = [wait.before for wait in self.plan.waits if wait.step == step.name and wait.before in self._steps]
+        befores = self._befores[step.name]
         if any(before not in self.results or before in self._running for before in befores):
             return False
         group = self.groups.get(step.name)
@@ -241,8 +246,6 @@ class Execution:
         finally:
             del self._running[step.name]
             self._ended.put(step.name)
-
-    _broken: BaseException | None = None
 
     def _tick(self) -> None:
         """Give a sign of life now and then, and stop steps whose time is over."""

@@ -14,8 +14,8 @@ from kanal.core.expressions.pushdown import Comparison, comparisons
 from kanal.core.expressions.registry import Function
 from kanal.core.nearest import did_you_mean
 from kanal.core.newness import GROWING, change_value
-from kanal.core.transformation import ColumnPlan, ColumnRule, LookupPlan, plan_lookup
-from kanal.core.types import BOOLEAN, TEXT, Family, SqlType, parse_type
+from kanal.core.transformation import ColumnPlan, ColumnRule, LookupPlan, given_type, plan_lookup
+from kanal.core.types import BOOLEAN, Family, SqlType, parse_type
 from kanal.databases import ColumnInfo, TableInfo
 from kanal.databases.base import Database, Reading
 from kanal.definition import Check, Column, JobDefinition, JobError, Lookup, Source, Table
@@ -269,8 +269,8 @@ class PipelinePlanner:
             path = (*self.path, "columns", name)
             with self.planner.at(path):
                 rule = _rule(column)
-                node = compile_expression(rule.expression, scope).node
-                made = rule.type or (TEXT if node.type.family is Family.NULL else node.type)
+                expression = compile_expression(rule.expression, scope)
+                node, made = expression.node, given_type(rule, expression)
                 taken = source.column(node.column[1]) if node.column is not None and node.column[0] is None else None
                 if taken is not None:
                     bare.setdefault(taken.name, name)

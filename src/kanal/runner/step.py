@@ -517,19 +517,15 @@ class PipelineStep:
 
     def _limit_rejects(self, final: bool) -> None:
         """Raise TooManyRejects past the pipeline's limit; a share can only be judged at the end."""
-        limit, rejected, read = self.plan.settings.max_rejects, self.tally.rejected, self.tally.read
-        if final and self.plan.settings.reject == "all" and rejected:
+        settings, rejected, read = self.plan.settings, self.tally.rejected, self.tally.read
+        if final and settings.reject == "all" and rejected:
             raise TooManyRejects(
                 f'{rejected:,} of {read:,} rows do not fit, and reject = "all" refuses the whole load for one',
                 "see them with kanal rejects, and correct the source or the mapping",
             )
-        if limit is None:
-            return
-        share = isinstance(limit, str)
-        allowed = float(limit.rstrip("% ")) / 100 * read if isinstance(limit, str) else float(limit)
-        if rejected > allowed and (final or not share):
+        if (final or not isinstance(settings.max_rejects, str)) and not settings.allows_rejects(rejected, read):
             raise TooManyRejects(
-                f"{rejected:,} of {read:,} rows were rejected, more than max_rejects = {limit} allows",
+                f"{rejected:,} of {read:,} rows were rejected, more than max_rejects = {settings.max_rejects} allows",
                 "see them with kanal rejects, and correct the source or the mapping",
             )
 
