@@ -24,6 +24,8 @@ import sqlalchemy as sa
 
 import kanal
 from conftest import Cli, Files, Place, document, server_or_skip
+from kanal.databases.base import DatabaseError
+from kanal.databases.sqlite import SQLiteLoad
 from test_runs import counts
 from test_servers import job, succeeded
 
@@ -81,20 +83,21 @@ def test_killed_at_any_instant_and_resumed_the_target_is_as_if_undisturbed(
     job(files.folder, STEPS.format(commit=commit, write=write, key=key), old=old, new=new)
     chance = random.Random(f"{kind}{write}{commit}")
     process = started(files.folder, "run", "job.toml")
-    kills = 0
-    for _ in range(3):
-        time.sleep(0.7 + 1.3 * chance.random())
+    while not logged(files, "SELECT run FROM kanal_run"):
+        assert process.poll() is None
+        time.sleep(0.01)
+    for longest in (0.3, 2, 2):  # from a moment at which it surely runs, then from the beginning of the process
+        time.sleep(longest * chance.random())
         if process.poll() is not None:
             break
         process.kill()
         process.wait(60)
-        kills += 1
         if not logged(files, "SELECT run FROM kanal_run"):
             process = started(files.folder, "run", "job.toml")  # it had not begun
         else:
             process = started(files.folder, "resume")
     assert process.wait(120) in (0, 2), process.stderr.read() if process.stderr else ""
-    assert kills
+    assert process.args[3] == "resume"
     assert new.rows("SELECT count(*), count(DISTINCT id), min(id), max(v) FROM first") == [
         (ROWS + 1, ROWS + 1, -1, "v9999")
     ]  # fmt: skip
@@ -250,13 +253,13 @@ def behind(place: Place, proxy: Cutting) -> Place:
 
 @pytest.mark.parametrize("kind", ["postgresql", "mariadb"])
 @pytest.mark.parametrize("end", ["source", "target"])
-@pytest.mark.parametrize("write", ["append", "merge"])
+@pytest.mark.parametrize(("write", "commit"), [("append", "step"), ("append", "job"), ("merge", "step")])
 def test_a_connection_that_is_cut_is_tried_again(
-    places: Places, tmp_path: Path, cutting: Any, kind: str, end: str, write: str
+    places: Places, tmp_path: Path, cutting: Any, kind: str, end: str, write: str, commit: str
 ) -> None:
     old, new = places(kind), places(kind)
     for place in (old, new):
-        place.sql("CREATE TABLE t (id integer PRIMARY KEY, v varchar(20))")
+        place.sql(*(f"CREATE TABLE {table} (id integer PRIMARY KEY, v varchar(20))" for table in ("t", "u")))
     with old.engine.begin() as connection:
         connection.exec_driver_sql("INSERT INTO t VALUES (%s, %s)", [(n, f"v{n}") for n in range(ROWS)])
     port = sa.make_url(old.url).port or {"postgresql": 5432, "mariadb": 3306}[kind]
@@ -265,12 +268,58 @@ def test_a_connection_that_is_cut_is_tried_again(
         "old": behind(old, proxy) if end == "source" else old,
         "new": behind(new, proxy) if end == "target" else new,
     }
-    body = f'[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "{write}"\nkey = "id"\nretry_wait = 0.1'
+    body = f'[defaults]\nwrite = "{write}"\ncommit = "{commit}"\nretry_wait = 0.1\n'
+    body += "".join(f'[pipeline.{n}]\nsource = "old:{n}"\ntarget = "new:{n}"\nkey = "id"\n' for n in ("u", "t"))
     run = succeeded(job(tmp_path, body, **ends).run(batch_rows=5_000))
     assert proxy.left == 0
     assert counts(run["t"]) == {"read": ROWS, "inserted": ROWS}
     assert "try 2 failed and was undone" in str(run["t"].note)
     assert new.rows("SELECT count(*) FROM t") == [(ROWS,)]
+
+
+@pytest.mark.parametrize("commit", ["step", "batch", "job"])
+def test_a_commit_without_an_answer_is_asked_for(
+    places: Places, files: Files, monkeypatch: pytest.MonkeyPatch, commit: str
+) -> None:
+    old, new = filled(places, "sqlite")
+    commits = SQLiteLoad.commit
+    lost = []
+
+    def commit_and_lose(self: SQLiteLoad) -> None:
+        commits(self)
+        if len(lost) < 2:
+            lost.append(self)
+            raise DatabaseError("server closed the connection")
+
+    monkeypatch.setattr(SQLiteLoad, "commit", commit_and_lose)
+    body = STEPS.format(commit=commit, write="truncate", key="").replace("[defaults]", "[defaults]\nretry_wait = 0")
+    run = succeeded(job(files.folder, body, old=old, new=new).run())
+    assert len(lost) == 2
+    told = "it went on after" if commit == "batch" else "its commit had succeeded, only the answer was lost"
+    assert told in f"{run['first'].note}"
+    assert counts(run["first"]) == {"read": ROWS, "inserted": ROWS}
+    assert new.rows("SELECT count(*) FROM first") == [(ROWS + 1,)]
+
+
+def test_a_job_that_cannot_be_begun_is_tried_again_and_stands_in_the_run_log(
+    places: Places, files: Files, cli: Cli, cutting: Any, caplog: pytest.LogCaptureFixture
+) -> None:
+    old, new = filled(places, "postgresql")
+    body = STEPS.format(commit="step", write="truncate", key="").replace("[defaults]", "[defaults]\nretry_wait = 0.1")
+    proxy = cutting(sa.make_url(new.url).port or 5432, 0, 99)
+    job(files.folder, body, old=old, new=behind(new, proxy))
+    outcome = cli("run", "job.toml")
+    assert outcome.returncode == 2
+    assert "The job is tried again in 0 s, 3 of 3." in caplog.text
+    (failed,) = document(cli("runs", "--json"))
+    assert (failed["status"], failed["steps"]) == ("failed", [])
+    assert "connection new: " in failed["error"]
+    shown = cli("runs", "1").stdout
+    assert "It failed before a step could begin" in shown
+    proxy.left = 2
+    resumed = document(cli("resume", "--json"))
+    assert (resumed["run"], resumed["status"], proxy.left) == (1, "succeeded", 0)
+    assert new.rows("SELECT count(*) FROM first") == [(ROWS + 1,)]
 
 
 def test_what_does_not_pass_is_not_tried_again(places: Places, tmp_path: Path, cutting: Any) -> None:

@@ -60,10 +60,11 @@ class Job(JobDefinition):
 
     def create(self) -> list[str]:
         """Create the target tables that are missing, from the mapping; their names. Raises KanalError."""
-        from kanal.runner import plan_job
         from kanal.runner.new_tables import create_tables
+        from kanal.runner.planning import planned
 
-        return [new.table.name for new in create_tables(plan_job(self, create=True))]
+        with planned(self, {"create": True}) as plan:
+            return [new.table.name for new in create_tables(plan)]
 
     def compare(self, *, quick: bool = False, examples: int = 3) -> list[Comparison]:
         """Compare what the sources hold, after the mapping, with what stands in the targets: one for each table.
@@ -73,7 +74,7 @@ class Job(JobDefinition):
         """
         from kanal.explore.compare import compare
         from kanal.runner import run_log_of
-        from kanal.runner.run import planned
+        from kanal.runner.planning import planned
 
         with planned(self, {}) as plan:
             return list(compare(plan, run_log_of(self), quick, examples))

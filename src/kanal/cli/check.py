@@ -13,7 +13,7 @@ from kanal.core.errors import capital
 from kanal.definition import JobError, Problem
 from kanal.explore.check import Trial, remarks, try_out
 from kanal.job import Job
-from kanal.runner import plan_job
+from kanal.runner.planning import planned
 
 
 def check(path: Path, sample: int | None, json: bool) -> int:
@@ -23,9 +23,9 @@ def check(path: Path, sample: int | None, json: bool) -> int:
     trials: list[Trial] = []
     steps = 0
     try:
-        plan = plan_job(Job.read(path))
-        notes, steps = remarks(plan), len(plan.steps)
-        trials = list(try_out(plan, sample)) if sample else []
+        with planned(Job.read(path)) as plan:
+            notes, steps = remarks(plan), len(plan.steps)
+            trials = list(try_out(plan, sample)) if sample else []
     except JobError as error:
         problems = error.problems
     if json:

@@ -14,7 +14,7 @@ from kanal.explore.compare import Comparison, Example
 from kanal.explore.compare import compare as compare_job
 from kanal.job import Job
 from kanal.runner import run_log_of
-from kanal.runner.run import planned
+from kanal.runner.planning import planned
 
 
 def compare(

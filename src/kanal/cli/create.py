@@ -11,19 +11,19 @@ from rich.markup import escape
 from kanal.cli.output import console, print_json, show, table
 from kanal.explore.fit import differences
 from kanal.job import Job
-from kanal.runner import plan_job
 from kanal.runner.new_tables import create_tables
+from kanal.runner.planning import planned
 from kanal.runner.plans import Difference, NewTable
 
 
 def create(path: Path, show_sql: bool, json: bool) -> int:
     """Make the missing tables of a file's job, or print how; the exit status."""
-    plan = plan_job(Job.read(path), create=True)
-    found = differences(plan)
+    with planned(Job.read(path), {"create": True}) as plan:
+        found = differences(plan)
+        made = plan.new_tables if show_sql else create_tables(plan)
     if show_sql and not json:
-        _print_sql(plan.new_tables, found)
+        _print_sql(made, found)
         return 0
-    made = plan.new_tables if show_sql else create_tables(plan)
     if json:
         print_json({"tables": [_table(new) for new in made], "differences": [vars(one) for one in found]})
         return 0

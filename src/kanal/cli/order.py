@@ -10,14 +10,18 @@ from rich.markup import escape
 
 from kanal.cli.output import console, print_json, show, table
 from kanal.job import Job
-from kanal.runner import plan_job
 from kanal.runner.order import Wait
-from kanal.runner.plans import PipelinePlan, StepPlan
+from kanal.runner.planning import planned
+from kanal.runner.plans import JobPlan, PipelinePlan, StepPlan
 
 
 def order(path: Path, picture: Path | None, json: bool) -> int:
     """Print the order of the steps of a file's job, or draw it; the exit status."""
-    plan = plan_job(Job.read(path), create=True)
+    with planned(Job.read(path), {"create": True}) as plan:
+        return _show(plan, picture, json)
+
+
+def _show(plan: JobPlan, picture: Path | None, json: bool) -> int:
     if picture is not None:
         from kanal.explore.picture import draw_order
 

@@ -32,8 +32,8 @@ from kanal.job import Job
 from kanal.runlog import RunLogStore
 from kanal.runner import Run, Watcher, run_document, run_job, run_log_of
 from kanal.runner.events import JsonLines
+from kanal.runner.planning import planned, told
 from kanal.runner.results import RunStatus
-from kanal.runner.run import planned
 
 
 def run(path: Path, options: dict[str, Any], values: list[str], events: Path | None, json: bool) -> int:
@@ -51,9 +51,7 @@ def dry_run(path: Path, options: dict[str, Any], values: list[str], json: bool) 
     """Do all of a run but the writing, and print how it would end; the exit status."""
     started = time.perf_counter()
     job = Job.read(path)
-    chosen = {"only": options["only"], "batch_rows": options["batch_rows"], "parameters": parse_values(values)}
-    chosen |= {"since": options["since"], "until": options["until"], "all": options["everything"]}
-    with planned(job, chosen) as plan:
+    with planned(job, told(parameters=parse_values(values), **options)) as plan:
         results, trials = try_all(plan)
     failed = any(result.error for result in results)
     took = time.perf_counter() - started

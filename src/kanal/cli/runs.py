@@ -73,6 +73,10 @@ def runs(run: int | None, job: Path | None, run_log: str | None, json: bool) -> 
         f"[bold]{escape(record.job)}[/]  run {record.run}  {status_text(record.status)}  "
         f"started {record.started:%Y-%m-%d %H:%M:%S} UTC, took {seconds(record.seconds)}\n"
     )
+    if record.error:
+        screen.print("It failed before a step could begin:")
+        screen.print(indented(escape(record.error)))
+        return 0
     show(screen, tally_table((s.step, s.status, s.tally, s.seconds) for s in record.steps))
     print_notes(screen, record.steps)
     times, usual = log.times(record.run), log.usual(record)

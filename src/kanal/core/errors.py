@@ -17,7 +17,10 @@ class KanalError(Exception):
 
 def sentence(what: str, remedy: str = "") -> str:
     """What happened and what to do about it, as one or two sentences."""
-    text = f"{what}. {capital(remedy)}" if remedy else what
+    return f"{_ended(what)} {capital(_ended(remedy))}" if remedy else _ended(what)
+
+
+def _ended(text: str) -> str:
     return text if text.endswith((".", "?", "!")) else f"{text}."
 
 

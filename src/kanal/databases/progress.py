@@ -54,7 +54,12 @@ def make_table(database: Database, table: sa.Table) -> None:
     """Make a table of Kanal's own where it is missing; raises KanalError where that is not allowed."""
     if table.name not in database.table_names():
         definition = sa.schema.CreateTable(table).compile(dialect=database.engine.dialect)
-        database.run_command(str(definition))
+        try:
+            database.run_command(str(definition))
+        except KanalError:
+            database.forget_names()
+            if table.name not in database.table_names():  # else somebody made it meanwhile
+                raise
         database.forget_names()
         database.table_names()  # now, and not while a load is under way
 

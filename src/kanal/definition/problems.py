@@ -39,8 +39,12 @@ class Problem:
 
 
 class JobError(KanalError):
-    """A job that cannot be run as it stands; `problems` lists all that is wrong with it."""
+    """A job that cannot be run as it stands; `problems` lists all that is wrong with it.
 
-    def __init__(self, problems: Sequence[Problem]) -> None:
+    `passing` is True where they may have passed when the same is tried again.
+    """
+
+    def __init__(self, problems: Sequence[Problem], passing: bool = False) -> None:
         self.problems = list(problems)
+        self.passing = passing
         super().__init__("\n".join(str(problem) for problem in self.problems))

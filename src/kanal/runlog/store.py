@@ -48,9 +48,11 @@ RUN = sa.Table(
     sa.Column("sign", sa.DateTime),
     sa.Column("token", sa.String(36)),
     sa.Column("options", sa.Text),
+    # Why none of its steps could begin.
+    sa.Column("error", sa.Text),
 )
 #: The form of these tables; a run log of an older one is brought to it when it is next used.
-VERSION_NOW = 2
+VERSION_NOW = 3
 VERSION = sa.Table("kanal_version", _metadata, sa.Column("version", sa.Integer, primary_key=True, autoincrement=False))
 LOCK = sa.Table(
     "kanal_lock",
@@ -151,6 +153,7 @@ class RunRecord:
     file: str | None = None
     token: str = ""
     options: Mapping[str, Any] = field(default_factory=dict)
+    error: str | None = None
 
     @property
     def steps_begun(self) -> bool:
@@ -238,10 +241,7 @@ class RunLogStore:
         Raises AlreadyRunning while another run of the job is under way; one whose process is dead is no obstacle.
         """
         with self._begin() as connection:
-            values = {"job": job, "file": file, "status": "running", "started": _now(), "token": str(uuid.uuid4())}
-            values |= {"options": json.dumps(dict(options or {}), default=str)} | _this_process()
-            inserted = connection.execute(RUN.insert().values(values)).inserted_primary_key
-            run = int(inserted[0]) if inserted else 0
+            run = _add_run(connection, job, file, options, status="running")
             self._lock(connection, job, run)
             rows = [
                 {"run": run, "step": name, "kind": kind, "position": place, "status": "waiting"}
@@ -250,6 +250,14 @@ class RunLogStore:
             if rows:
                 connection.execute(STEP.insert(), rows)
         return self.run(run)
+
+    def add_failed_run(
+        self, job: str, file: str | None, options: Mapping[str, Any], started: dt.datetime, error: str
+    ) -> int:
+        """Record a run, started at a moment of UTC, that failed before a step could begin, and why; its number."""
+        times = {"started": started.replace(tzinfo=None), "finished": _now()}
+        with self._begin() as connection:
+            return _add_run(connection, job, file, options, status="failed", error=error, **times)
 
     def resume_run(self, run: int, steps: Sequence[tuple[str, str]], begun: Collection[str] = frozenset()) -> RunRecord:
         """Record that a run goes on, with the steps of its job as it is now; those that succeeded stay.
@@ -263,7 +271,9 @@ class RunLogStore:
             if row.status == "running" and _lives(row):
                 raise _under_way(row)
             connection.execute(
-                RUN.update().where(RUN.c.run == run).values(status="running", finished=None, **_this_process())
+                RUN.update()
+                .where(RUN.c.run == run)
+                .values(status="running", finished=None, error=None, **_this_process())
             )
             self._lock(connection, record.job, run)
             done = {step.step for step in record.steps if step.status == "succeeded"}
@@ -540,7 +550,17 @@ def _reject_row(run: int, step: str, reject: Reject) -> dict[str, Any]:
 
 def _run_record(row: Any, steps: tuple[StepRecord, ...]) -> RunRecord:
     options = json.loads(row.options) if row.options else {}
-    return RunRecord(row.run, row.job, row.status, row.started, row.finished, steps, row.file, row.token or "", options)
+    return RunRecord(
+        row.run, row.job, row.status, row.started, row.finished, steps, row.file, row.token or "", options, row.error
+    )
+
+
+def _add_run(connection: sa.Connection, job: str, file: str | None, options: Any, **values: Any) -> int:
+    """Add a run that begins now, in this process; its number."""
+    values = {"started": _now()} | values | {"job": job, "file": file, "token": str(uuid.uuid4())}
+    values |= {"options": json.dumps(dict(options or {}), default=str)} | _this_process()
+    inserted = connection.execute(RUN.insert().values(values)).inserted_primary_key
+    return int(inserted[0]) if inserted else 0
 
 
 def _under_way(row: Any) -> AlreadyRunning:

@@ -22,6 +22,8 @@ from kanal.runner.replay import Rejected
 from kanal.runner.results import StepResult
 from kanal.runner.step import PipelineStep, SharedLoad, Stopped
 
+_WITHOUT_ANSWER = "its commit had succeeded, only the answer was lost"
+
 
 class TimedOut(KanalError):
     """A step took longer than its timeout; it was undone."""
@@ -38,13 +40,25 @@ class Transaction:
         self.steps = group.steps
         #: Why it was undone, if it was.
         self.undone = ""
+        #: The steps that ran within it, in this try, of which it had so many before, and when another may begin.
+        self.ran: set[str] = set()
+        self.tries = 1
+        self.not_before = 0.0
         self._stack = ExitStack()
         self._shared: SharedLoad | None = None
+        self._committed: dict[str, Progress] | None = None
 
-    @property
-    def begun(self) -> bool:
-        """True while it is open."""
-        return self._shared is not None
+    def committed(self, execution: Surroundings) -> dict[str, Progress]:
+        """What an earlier try has committed, by step, though nobody was left to hear of it; all of it or nothing."""
+        if self._committed is None:
+            found: dict[str, Progress] = {}
+            for step in execution.plan.steps if self.tries > 1 or execution.resumed else ():
+                if isinstance(step, PipelinePlan) and step.name in self.steps and execution.needs_mark(step):
+                    done = progress.recorded(step.target, execution.record.token, step.name)
+                    if done is not None and done.done:
+                        found[step.name] = done
+            self._committed = found
+        return self._committed
 
     def shared(self, steps: Sequence[StepPlan], done: Collection[str]) -> SharedLoad:
         """The transaction; when it begins, tables are emptied, those that refer to others before them.
@@ -58,7 +72,7 @@ class Transaction:
                     self._shared.empty(plan)
         return self._shared
 
-    def commit(self, before: Callable[[Load], None]) -> str | None:
+    def commit(self, before: Callable[[Load], None]) -> KanalError | None:
         """Commit, after what is to be done before; why it could not be, if it could not."""
         try:
             if self._shared is not None:
@@ -66,14 +80,23 @@ class Transaction:
                 self._shared.load.commit()
             self._stack.close()
         except KanalError as error:
-            return str(error)
+            return error
         return None
 
     def undo(self, why: str) -> None:
-        """Roll it back."""
+        """Roll it back, for good."""
         self.undone = why
         with suppress(Exception):
             self._stack.close()
+
+    def undo_for_now(self, seconds: float) -> None:
+        """Roll it back, to be tried again after a time."""
+        with suppress(Exception):
+            self._stack.close()
+        self._stack, self._shared, self._committed = ExitStack(), None, None
+        self.ran.clear()
+        self.tries += 1
+        self.not_before = time.monotonic() + seconds
 
 
 class Surroundings(Protocol):
@@ -110,6 +133,8 @@ class Attempt:
         self.began = time.monotonic()
         self.running: PipelineStep | None = None
         self.notes: list[str] = []
+        #: What broke off the last try, if something did.
+        self.failure: BaseException | None = None
         #: What was committed by a commit that was not answered.
         self.committed: Progress | None = None
         #: Set when the step was asked to end.
@@ -132,6 +157,10 @@ class Attempt:
         execution, step = self.execution, self.step
         if self.stopped.is_set():
             raise self._why
+        if self.group is not None and self.group.committed(execution):
+            self.committed = self.group.committed(execution).get(step.name)
+            self.notes.append(_WITHOUT_ANSWER)
+            return
         begun: Progress | None = None
         if isinstance(step, PipelinePlan) and self.group is None and execution.needs_mark(step):
             self._make_ready(step)
@@ -139,6 +168,7 @@ class Attempt:
                 begun = progress.recorded(step.target, execution.record.token, step.name)
                 if begun is not None and begun.done:
                     self.committed = begun
+                    self.notes.append(_WITHOUT_ANSWER)
                     return
         execution.log.begin_step(execution.record.run, step.name, begun.batches if begun else 0)
         try:
@@ -193,6 +223,11 @@ class Attempt:
 
     def failed_for_now(self, state: Any) -> None:
         """Note that a try failed by a trouble that passes, and that another will follow."""
-        error = state.outcome.exception()
-        tell("try_failed", logging.WARNING, step=self.step.name, attempt=state.attempt_number, error=str(error))
-        self.notes.append(f"try {state.attempt_number} failed and was undone: {getattr(error, 'what', error)}")
+        self.notes.append(note_failed_try(self.step.name, state.attempt_number, state.outcome.exception()))
+
+
+def note_failed_try(step: str, number: int, error: BaseException | None, undone: str = "") -> str:
+    """Log that a step's try of this number failed by a trouble that passes, and what else was undone; a note of it."""
+    said = f"{step}: try {number} failed, and another follows: {error}"
+    tell("try_failed", logging.WARNING, said, step=step, attempt=number, error=str(error))
+    return f"try {number} failed and was undone{undone}: {getattr(error, 'what', error)}"

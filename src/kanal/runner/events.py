@@ -10,11 +10,11 @@ from typing import Any
 _LOG = logging.getLogger("kanal.runner")
 
 
-def tell(event: str, level: int = logging.INFO, **fields: Any) -> None:
-    """Log an event; its fields that are None or 0 are left out of the sentence, and all are in the JSON line."""
+def tell(event: str, level: int = logging.INFO, said: str = "", **fields: Any) -> None:
+    """Log an event, in a sentence or else as its fields, without those that are None or 0; all are in the JSON line."""
     if _LOG.isEnabledFor(level):
-        said = " ".join(f"{name}={value}" for name, value in fields.items() if value)
-        _LOG.log(level, "%s %s", event, said, extra={"kanal_event": {"event": event, **fields}})
+        said = said or " ".join([event, *(f"{name}={value}" for name, value in fields.items() if value)])
+        _LOG.log(level, "%s", said, extra={"kanal_event": {"event": event, **fields}})
 
 
 class JsonLines(logging.Formatter):

@@ -19,11 +19,12 @@ from kanal.databases import marks, progress
 from kanal.databases.base import Database, Load
 from kanal.runlog import BatchRecord, RunLogStore, RunRecord, StepRecord
 from kanal.runlog.liveness import SIGN_EVERY
-from kanal.runner.attempt import Attempt, TimedOut, Transaction
+from kanal.runner.attempt import Attempt, TimedOut, Transaction, note_failed_try
 from kanal.runner.events import tell
 from kanal.runner.plans import JobPlan, PipelinePlan, StepPlan
 from kanal.runner.replay import Rejected
 from kanal.runner.results import Run, RunStatus, StepResult, StepStatus
+from kanal.runner.retrying import passes, pause, retrying
 from kanal.runner.step import PipelineStep, Stopped
 from kanal.runner.watcher import Watcher
 
@@ -105,6 +106,9 @@ class Execution:
         self._signed = time.monotonic()
         self._halt = ""  # why no more steps begin
         self._running: dict[str, Attempt] = {}
+        #: Steps of transactions that are tried again, and what is to be said of earlier tries.
+        self._again: queue.SimpleQueue[StepPlan] = queue.SimpleQueue()
+        self._notes: dict[str, list[str]] = {}
         self._steps = {step.name: step for step in plan.steps}
         self._befores: dict[str, list[str]] = {name: [] for name in self._steps}
         for wait in plan.waits:
@@ -159,12 +163,15 @@ class Execution:
 
     def _go_through(self) -> None:
         waiting = list(self.plan.steps)
-        while waiting or self._running:
+        while True:
+            running = bool(self._running)  # what does not run any more has said before if others are to run again
+            while not self._again.empty():
+                waiting.append(self._again.get())
+            if not waiting and not running:
+                return
             waiting = [step for step in waiting if not self._begin_or_end(step)]
-            if not self._running:
-                continue
             try:
-                if self._ended.get(timeout=1) is None:
+                if self._ended.get(timeout=1 if self._running else 0.05) is None:
                     self._halt = self._halt or _INTERRUPTED
                     for attempt in list(self._running.values()):
                         attempt.stop(Stopped())
@@ -211,11 +218,13 @@ class Execution:
         return True
 
     def _has_room(self, step: StepPlan) -> bool:
-        """True where a step may run beside those that run now."""
+        """True where a step may run now, beside those that run already."""
+        group = self.groups.get(step.name)
+        if group is not None and time.monotonic() < group.not_before:
+            return False
         others = [self._steps[name] for name in list(self._running)]
         if not others:
             return True
-        group = self.groups.get(step.name)
         if len(others) >= self.workers or (group is not None and any(o.name in group.steps for o in others)):
             return False
         for database, weight in step.uses.items():
@@ -237,8 +246,9 @@ class Execution:
         try:
             self._run_step(step, attempt, group)
             if group is not None:
-                self._go_on(group, step)
-            if self.results[step.name].status is StepStatus.FAILED and self.plan.job.on_failure == "stop":
+                self._go_on(group, step, attempt)
+            ended = self.results.get(step.name)
+            if ended is not None and ended.status is StepStatus.FAILED and self.plan.job.on_failure == "stop":
                 self._halt = self._halt or f'{step.name} failed, and on_failure = "stop" ends the run there'
         except BaseException as error:  # the run log cannot be written: nothing more can be relied on
             self.results[step.name] = StepResult(step.name, step.kind, StepStatus.FAILED, error=str(error))
@@ -276,8 +286,7 @@ class Execution:
 
     def _was_committed(self, step: StepPlan) -> bool:
         """True for a step that its target has committed, though nobody was left to log it; it is logged now."""
-        group = self.groups.get(step.name)
-        if not isinstance(step, PipelinePlan) or not self.needs_mark(step) or (group is not None and group.begun):
+        if not isinstance(step, PipelinePlan) or step.name in self.groups or not self.needs_mark(step):
             return False
         try:
             found = progress.recorded(step.target, self.record.token, step.name)
@@ -301,16 +310,22 @@ class Execution:
 
     # --- transactions that several steps share ---------------------------------------------------------------------
 
-    def _go_on(self, group: Transaction, step: StepPlan) -> None:
+    def _go_on(self, group: Transaction, step: StepPlan, attempt: Attempt | None = None) -> None:
         """After a step of a transaction shared with others: undo it where the step failed, commit it at its end."""
-        failure = None
+        failure, error = None, attempt.failure if attempt is not None else None
         if self.results[step.name].status is not StepStatus.SUCCEEDED:
             failure = f"{step.name} did not succeed, which commits together with it"
         elif all(name in self.results for name in group.steps):
-            failure = group.commit(lambda load: self._mark(load, group.steps))
-            if failure is None:
+            error = group.commit(lambda load: self._mark(load, group.steps))
+            if error is None:
                 for name in group.steps:
                     self._end(self.results[name])
+            else:
+                failure = str(error)
+        if passes(error) and self._try_again(group, step, error):
+            return
+        if attempt is not None and self.results[step.name].status is not StepStatus.SUCCEEDED:
+            self._end(self.results[step.name])
         if failure is None or group.undone:
             return
         group.undo(failure)
@@ -320,6 +335,21 @@ class Execution:
             if result is not None and result.status is StepStatus.SUCCEEDED:
                 undone = replace(result, status=status, error=f"undone: {failure}", tally=_undone(result.tally))
                 self._end(undone)
+
+    def _try_again(self, group: Transaction, step: StepPlan, error: BaseException | None) -> bool:
+        """Undo a shared transaction and have its steps run again, after a while; False after too many tries."""
+        settings = [s.settings for s in self.plan.steps if isinstance(s, PipelinePlan) and s.name in group.steps]
+        if self._halt or group.tries > max(each.retries for each in settings):
+            return False
+        self._notes.setdefault(step.name, []).append(
+            note_failed_try(step.name, group.tries, error, ", and all that commits with it")
+        )
+        ran = [plan for plan in self.plan.steps if plan.name in group.ran]
+        group.undo_for_now(pause(group.tries, max(each.retry_wait for each in settings)))
+        for plan in ran:
+            self.results.pop(plan.name, None)
+            self._again.put(plan)
+        return True
 
     def _mark(self, load: Load, steps: Sequence[str]) -> None:
         """Record in the target, within the transaction, that these steps are committed with it."""
@@ -334,29 +364,21 @@ class Execution:
 
     def _run_step(self, step: StepPlan, attempt: Attempt, group: Transaction | None) -> None:
         """Run a step to one of its ends, trying again where the trouble passes."""
-        import tenacity
-
         with self._telling:
             self.watcher.step_begins(step.name)
         tell("step_begins", run=self.number, step=step.name, kind=step.kind)
         started = time.perf_counter()
-        settings = step.settings if isinstance(step, PipelinePlan) and group is None else None
-        wait = settings.retry_wait if settings else 0.0
-        trying = tenacity.Retrying(
-            retry=tenacity.retry_if_exception(lambda error: getattr(error, "passing", False)),
-            stop=tenacity.stop_after_attempt(1 + (settings.retries if settings else 0)),
-            wait=tenacity.wait_exponential(multiplier=wait, max=60) + tenacity.wait_random(0, wait),
-            sleep=tenacity.sleep_using_event(attempt.stopped),
-            before_sleep=attempt.failed_for_now,
-            reraise=True,
-        )
-        failure: BaseException | None = None
+        settings = step.settings if isinstance(step, PipelinePlan) else self.plan.job.defaults
+        retries = settings.retries if group is None else 0  # what is shared is tried again as a whole
+        trying = retrying(retries, settings.retry_wait, attempt.stopped.wait, attempt.failed_for_now)
+        if group is not None:
+            group.ran.add(step.name)
         try:
             trying(attempt)
         except BaseException as error:  # whatever it is, the step has failed and the run log says so
-            failure = error
-        running, notes = attempt.running, attempt.notes
-        status, error_text = _status(failure)
+            attempt.failure = error
+        running, notes = attempt.running, [*self._notes.get(step.name, ()), *attempt.notes]
+        status, error_text = _status(attempt.failure)
         tally, batches = (running.tally, running.batches) if running is not None else (Tally(), 0)
         if attempt.committed is not None:
             tally, batches = attempt.committed.tally, attempt.committed.batches
@@ -373,8 +395,8 @@ class Execution:
         result = StepResult(
             step.name, step.kind, status, tally, batches, seconds, error_text, note, self.log, self.number
         )
-        if group is not None and status is StepStatus.SUCCEEDED:
-            # Not logged before the transaction that it shares is committed.
+        if group is not None:
+            # Not logged before the transaction that it shares is committed or undone.
             self.results[step.name] = result
             with self._telling:
                 self.watcher.step_ends(result)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import replace
@@ -18,6 +19,7 @@ from kanal.runner.new_tables import references
 from kanal.runner.order import CircleError, Wait, in_order
 from kanal.runner.plan_pipeline import PipelinePlanner
 from kanal.runner.plans import CommandPlan, Difference, Group, JobPlan, NewTable, PipelinePlan, StepPlan
+from kanal.runner.retrying import passes
 from kanal.runner.user_functions import load_functions
 
 
@@ -27,7 +29,13 @@ def plan_job(job: JobDefinition, create: bool = False) -> JobPlan:
     With `create`, target tables may be missing; they are then planned as the mapping would make them. Else only those
     of pipelines that say so may.
     """
-    return _Planner(job, create).plan()
+    planner = _Planner(job, create)
+    try:
+        return planner.plan()
+    except BaseException:
+        for database in planner.databases.values():
+            database.dispose()
+        raise
 
 
 class _Planner:
@@ -38,6 +46,7 @@ class _Planner:
         self._new: dict[tuple[str, str | None, str], NewTable] = {}
         self.problems: list[Problem] = []
         self.notes: list[Problem] = []
+        self._passing: set[Problem] = set()
         self.databases: dict[str, Database] = {}
         self._unusable: set[str] = set()
         self._making: set[str] = set()
@@ -78,7 +87,7 @@ class _Planner:
             self.problem(("pipeline", error.circle[0].step), error.what, error.remedy)
         self._check_deletions(steps)
         if self.problems:
-            raise JobError(list(dict.fromkeys(self.problems)))
+            raise JobError(list(dict.fromkeys(self.problems)), self._passing.issuperset(self.problems))
         places = {name: place for place, name in enumerate(ordered)}
         groups = [Group(group.database, tuple(sorted(group.steps, key=places.__getitem__))) for group in groups]
         new = sorted(self._new.values(), key=lambda table: places[table.step])
@@ -127,7 +136,7 @@ class _Planner:
     def _located(self, path: KeyPath, what: str, remedy: str) -> Problem:
         file, line = self.job.located(path)
         if path[:1] == ("connection",):
-            what = what.removeprefix(f"connection {path[1]}: ")  # which the path says
+            what = re.sub(rf"^connection {re.escape(path[1])}(?:: | \((.*?)\)(?=: ))", r"\1", what)  # the path says it
         return Problem(path, what, remedy, file, line)
 
     @contextmanager
@@ -144,7 +153,12 @@ class _Planner:
         except JobError as error:
             self.problems.extend(error.problems)
         except KanalError as error:
-            self.problem(path, error.what, error.remedy)
+            self._failed(path, error)
+
+    def _failed(self, path: KeyPath, error: KanalError) -> None:
+        self.problem(path, error.what, error.remedy)
+        if passes(error):
+            self._passing.add(self.problems[-1])
 
     # --- names -----------------------------------------------------------------------------------------------------
 
@@ -198,7 +212,7 @@ class _Planner:
                 database.table_names(place.schema_)
             except KanalError as error:
                 self._unusable.add(place.connection)
-                self.problem(("connection", place.connection), error.what, error.remedy)
+                self._failed(("connection", place.connection), error)
                 return None
             maker = None if database.has_table(place.schema_, table) else self._maker(place)
             made = PipelinePlanner(self, maker).new_table() if maker is not None else None

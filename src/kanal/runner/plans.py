@@ -209,6 +209,11 @@ class JobPlan:
     new_tables: list[NewTable] = field(default_factory=list)
     differences: list[Difference] = field(default_factory=list)
 
+    def dispose(self) -> None:
+        """Close its databases."""
+        for database in self.databases.values():
+            database.dispose()
+
     @property
     def limits(self) -> dict[str, int]:
         """How many connections at once some of the databases, by name, allow."""

@@ -99,7 +99,8 @@ def step_document(step: StepResult | StepRecord) -> dict[str, Any]:
 
 
 def run_document(run: Run | RunRecord) -> dict[str, Any]:
-    """A run as the --json documents have it."""
+    """A run as the --json documents have it; with an `error` where none of its steps could begin."""
+    error = getattr(run, "error", None)
     return {
         "run": run.run,
         "job": run.job,
@@ -107,4 +108,4 @@ def run_document(run: Run | RunRecord) -> dict[str, Any]:
         "started": run.started.replace(tzinfo=None).isoformat(timespec="seconds") + "Z",
         "seconds": round(run.seconds, 3),
         "steps": [step_document(step) for step in run.steps],
-    }
+    } | ({"error": error} if error else {})

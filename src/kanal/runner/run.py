@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
 from typing import Any
 
 from kanal.core.errors import KanalError
@@ -14,32 +14,13 @@ from kanal.core.newness import change_text, change_value
 from kanal.databases import marks, open_database
 from kanal.definition import JobDefinition, JobError, Problem
 from kanal.runlog import RunLogStore, RunRecord
+from kanal.runner.events import tell
 from kanal.runner.execution import Execution
-from kanal.runner.new_tables import create_tables
-from kanal.runner.plan import plan_job
+from kanal.runner.planning import choose, keep_only, plan_to_run, planned, told, with_options
 from kanal.runner.plans import JobPlan, PipelinePlan, SincePlan
 from kanal.runner.replay import plan_of_replay
 from kanal.runner.results import Run
 from kanal.runner.watcher import Silent, Watcher
-
-
-def with_parameters(job: JobDefinition, values: Mapping[str, Any]) -> JobDefinition:
-    """The job with other values for some of its parameters; raises JobError for one that it does not have."""
-    for name in values:
-        if name not in job.parameters:
-            remedy = did_you_mean(name, job.parameters) or "add it to [parameters]"
-            raise JobError([Problem(("parameters",), f'the job has no parameter "{name}"', remedy)])
-    return _changed(job, {"parameters": job.parameters | dict(values)})
-
-
-def with_batch_rows(job: JobDefinition, batch_rows: int) -> JobDefinition:
-    """The job with another number of rows a batch, for all pipelines."""
-    pipelines = {name: p.model_copy(update={"batch_rows": batch_rows}) for name, p in job.pipeline.items()}
-    return _changed(job, {"pipeline": pipelines})
-
-
-def _changed(job: JobDefinition, update: dict[str, Any]) -> JobDefinition:
-    return job.model_copy(update=update)
 
 
 def run_log_of(job: JobDefinition) -> RunLogStore:
@@ -51,11 +32,10 @@ def run_log_of(job: JobDefinition) -> RunLogStore:
 def check_job(job: JobDefinition) -> list[Problem]:
     """All that is wrong with a job, offline and against its databases; empty where it can be run."""
     try:
-        plan = plan_job(job)
+        with planned(job):
+            return []
     except JobError as error:
         return error.problems
-    _dispose(plan)
-    return []
 
 
 def run_job(
@@ -77,13 +57,14 @@ def run_job(
     steps may run at once. Of pipelines that load what is new, `since`, `until` and `everything` say what to take this
     time: change values from the one on and before the other, or all. With `create`, missing target tables are made
     first. A step that fails does not raise: its result says why. Raises JobError where the job is wrong, before any
-    row moves, and KanalError where the run log cannot be written or another run of the job is under way.
+    row moves (a failed run then stands in the run log), and KanalError where the run log cannot be written or another
+    run of the job is under way.
     """
-    given: dict[str, Any] = {"only": only, "parameters": dict(parameters or {}), "batch_rows": batch_rows}
-    given["workers"] = workers
-    given |= {name: None if bound is None else str(bound) for name, bound in (("since", since), ("until", until))}
-    options = {name: value for name, value in (given | {"all": everything, "create": create}).items() if value}
-    with _planned(job, options) as (plan, log):
+    options = told(
+        only=only, parameters=parameters, batch_rows=batch_rows, workers=workers, since=since, until=until,
+        everything=everything, create=create,
+    )  # fmt: skip
+    with _ready(job, options, noted=True) as (plan, log):
         steps = [(step.name, step.kind) for step in plan.steps]
         record = log.begin_run(job.job, _file_of(job), steps, options)
         return Execution(plan, log, record, watcher or Silent(), workers=workers).run()
@@ -102,7 +83,7 @@ def resume_run(job: JobDefinition, number: int | None = None, watcher: Watcher |
         )
     if record.status == "succeeded":
         raise KanalError(f"Run {record.run} succeeded, there is nothing to go on with", "run the job anew")
-    with _planned(job, record.options) as (plan, log):
+    with _ready(job, record.options) as (plan, log):
         steps = [(step.name, step.kind) for step in plan.steps]
         begun = [step.name for step in plan.steps if isinstance(step, PipelinePlan) and step.settings.commit == "batch"]
         record = log.resume_run(record.run, steps, begun)
@@ -128,8 +109,8 @@ def replay_run(
         raise KanalError(f"Run {record.run} has no rejected rows that are not mended", "there is nothing to load again")
     kept = ("parameters", "batch_rows", "workers", "create")
     options = {name: value for name, value in record.options.items() if name in kept}
-    with _planned(job, options) as (plan, log):
-        _keep_only(plan, list(rejected))
+    with _ready(job, options) as (plan, log):
+        keep_only(plan, list(rejected))
         plan.steps = [plan_of_replay(plan) if isinstance(plan, PipelinePlan) else plan for plan in plan.steps]
         plan.groups = []
         steps = [(plan.name, plan.kind) for plan in plan.steps]
@@ -157,58 +138,29 @@ def _file_of(job: JobDefinition) -> str | None:
 
 
 @contextmanager
-def planned(job: JobDefinition, options: Mapping[str, Any]) -> Iterator[JobPlan]:
-    """The plan of a job as a run with these options would have it, for looking only; closed afterwards."""
-    job = _with_options(job, options)
-    plan = plan_job(job)
+def _ready(
+    job: JobDefinition, options: Mapping[str, Any], noted: bool = False
+) -> Iterator[tuple[JobPlan, RunLogStore]]:
+    """The plan of a job for a run and its run log, ready; both are closed afterwards.
+
+    Where the job cannot be begun, and that is to be `noted`, a failed run stands in the run log.
+    """
+    job = with_options(job, options)
+    started = dt.datetime.now(dt.UTC)
     try:
-        _apply(plan, options)
-        yield plan
-    finally:
-        _dispose(plan)
-
-
-def _with_options(job: JobDefinition, options: Mapping[str, Any]) -> JobDefinition:
-    if options.get("parameters"):
-        job = with_parameters(job, options["parameters"])
-    if options.get("batch_rows"):
-        job = with_batch_rows(job, options["batch_rows"])
-    return job
-
-
-def _apply(plan: JobPlan, options: Mapping[str, Any]) -> None:
-    if options.get("only"):
-        _keep_only(plan, options["only"])
-    if any(options.get(name) for name in ("since", "until", "all")):
-        _set_range(plan, options)
-
-
-@contextmanager
-def _planned(job: JobDefinition, options: Mapping[str, Any]) -> Iterator[tuple[JobPlan, RunLogStore]]:
-    """The plan of a job and its run log, ready; both are closed afterwards."""
-    job = _with_options(job, options)
-    plan = plan_job(job, create=bool(options.get("create")))
-    if plan.new_tables:
-        try:
-            create_tables(plan)
-        finally:
-            _dispose(plan)
-        plan = plan_job(job)  # as the databases describe what was made
+        plan = plan_to_run(job, options)
+    except KanalError as error:
+        if noted:
+            _note_failure(job, options, started, error)
+        raise
     try:
-        _apply(plan, options)
+        choose(plan, options)
         log = run_log_of(job)
         for database in plan.databases.values():
             if database.shares_lock_with(log.database):
-                raise JobError(
-                    [
-                        Problem(
-                            ("run_log",),
-                            f"the run log is in the file of connection {database.name}",
-                            "give it a file of its own",
-                            *job.located(("run_log",)),
-                        )
-                    ]
-                )
+                place = job.located(("run_log",))
+                what = f"the run log is in the file of connection {database.name}"
+                raise JobError([Problem(("run_log",), what, "give it a file of its own", *place)])
         log.prepare()
         try:
             log.bury_the_dead()
@@ -216,36 +168,23 @@ def _planned(job: JobDefinition, options: Mapping[str, Any]) -> Iterator[tuple[J
         finally:
             log.database.dispose()
     finally:
-        _dispose(plan)
+        plan.dispose()
 
 
-def _set_range(plan: JobPlan, options: Mapping[str, Any]) -> None:
-    """Take, of pipelines that load what is new, what the run was told."""
-    if options.get("all") and (options.get("since") or options.get("until")):
-        raise JobError([Problem((), "all rows, and rows of a range, are asked for at once", "ask for one of the two")])
-    found = [step for step in plan.steps if isinstance(step, PipelinePlan) and step.since is not None]
-    if not found:
-        raise JobError([Problem((), "no step of this run loads only what is new", "give a pipeline the key since")])
-    for step in found:
-        assert step.since is not None
+def _note_failure(job: JobDefinition, options: Mapping[str, Any], started: dt.datetime, error: KanalError) -> None:
+    """Record a run that failed before any of its steps began, where that is possible."""
+    with suppress(KanalError):
+        log = run_log_of(job)
+        for name, connection in job.connection.items():
+            with suppress(KanalError):
+                if open_database(name, connection, job.folder).shares_lock_with(log.database):
+                    return
         try:
-            since = step.since.given(options)
-        except KanalError as error:
-            raise JobError([Problem(("pipeline", step.name, "since"), error.what, error.remedy)]) from None
-        plan.steps[plan.steps.index(step)] = replace(step, since=since)
-
-
-def _dispose(plan: JobPlan) -> None:
-    for database in plan.databases.values():
-        database.dispose()
-
-
-def _keep_only(plan: JobPlan, only: list[str]) -> None:
-    names = [step.name for step in plan.steps]
-    for name in only:
-        if name not in names:
-            raise JobError([Problem((), f'the job has no step "{name}"', did_you_mean(name, names))])
-    plan.steps = [step for step in plan.steps if step.name in only]
+            log.prepare()
+            run = log.add_failed_run(job.job, _file_of(job), options, started, str(error))
+            tell("run_ends", run=run, job=job.job, status="failed", error=str(error))
+        finally:
+            log.database.dispose()
 
 
 @dataclass(frozen=True)
@@ -260,11 +199,8 @@ class MarkState:
 
 @contextmanager
 def _steps_with_marks(job: JobDefinition) -> Iterator[list[tuple[PipelinePlan, SincePlan]]]:
-    plan = plan_job(job)
-    try:
+    with planned(job) as plan:
         yield [(step, step.since) for step in plan.steps if isinstance(step, PipelinePlan) and step.since is not None]
-    finally:
-        _dispose(plan)
 
 
 def marks_of(job: JobDefinition) -> list[MarkState]:
