@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import subprocess
+import sys
 from collections.abc import Callable
 
 import pytest
@@ -100,6 +102,37 @@ def test_what_cannot_be_loaded_again_is_said(files: Files, cli: Cli) -> None:
     assert sorted(files.rows("new.db", "SELECT n FROM t"), key=str) == [(1,), (None,)]
     assert "no rejected rows that are not mended" in cli("replay", "1").stderr
     assert kanal.Job.read(files.folder / "job.toml").run()["t"].rejects().num_rows == 0
+
+
+DIES = """
+import os, sys, threading
+import kanal
+from kanal.runlog import RunLogStore
+setattr(RunLogStore, sys.argv[1], lambda *_, **__: os._exit(9))
+kanal.Job.read("job.toml").replay(1)
+"""
+
+
+@pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
+@pytest.mark.parametrize("dies_at", ["mend", "settle", "end_step"])
+def test_a_replay_that_died_loads_nothing_twice(
+    places: Places, files: Files, cli: Cli, kind: str, dies_at: str
+) -> None:
+    old, new = places("sqlite"), places(kind)
+    old.sql("CREATE TABLE t (n)", "INSERT INTO t VALUES (1), ('2,0'), ('x')")
+    new.sql("CREATE TABLE t (n integer)")
+    body = '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\n'
+    job(files.folder, body, old=old, new=new)
+    assert cli("run", "job.toml").returncode == 0
+    job(files.folder, body + "columns = { n = { from = 'n', decimal_mark = ',' } }", old=old, new=new)
+    died = subprocess.run([sys.executable, "-c", DIES, dies_at], cwd=files.folder, check=False, timeout=60)
+    assert died.returncode == 9
+    if dies_at != "end_step":
+        assert len(document(cli("rejects", "1", "--json"))) == 2, "nobody knows yet whether one of them was loaded"
+    again = document(cli("replay", "1", "--json"))
+    assert again["steps"][0]["inserted"] == (1 if dies_at == "mend" else 0)
+    assert sorted(new.rows("SELECT n FROM t")) == [(1,), (2,)]
+    assert [reject["value"] for reject in document(cli("rejects", "1", "--json"))] == ["x"]
 
 
 @pytest.mark.parametrize("kind", ["postgresql", "mariadb"])

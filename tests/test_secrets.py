@@ -60,6 +60,7 @@ def secret_places(places: Places, tmp_path: Path) -> dict[str, Place]:
 
 WAYS = {
     "url": None,
+    "setting": None,
     "env": '{ env = "PLANTED" }',
     "file": '{ file = "secrets/word.txt" }',
     "keyring": '{ keyring = "waterway", user = "keeper" }',
@@ -81,7 +82,8 @@ def test_no_password_comes_out(
     def connection(name: str, place: Place, user: str, port: int | None = None) -> str:
         url = sa.make_url(place.url).set(username=user, password=PLANTED if way == "url" else None)
         url = url.set(port=port) if port else url
-        password = f"password = {WAYS[way]}\n" if way != "url" else ""
+        url = url.update_query_dict({"password": PLANTED}) if way == "setting" else url
+        password = f"password = {WAYS[way]}\n" if WAYS[way] else ""
         return f'[{name}]\nurl = "{url.render_as_string(hide_password=False)}"\n{password}'
 
     jobs = {
@@ -98,7 +100,7 @@ def test_no_password_comes_out(
     (tmp_path / "out").mkdir()
     said = []
     for name, body in jobs.items():
-        if way != "url" and name in ("fails", "closed"):
+        if way not in ("url", "setting") and name in ("fails", "closed"):
             continue
         path = tmp_path / "jobs" / f"{name}.toml"
         path.write_text(f'job = "{name}"\n{body}'.replace("secrets/", "../secrets/"), encoding="utf-8")

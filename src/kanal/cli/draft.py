@@ -12,6 +12,7 @@ import sqlalchemy as sa
 
 from kanal.cli.place import open_place
 from kanal.core.errors import KanalError
+from kanal.databases import with_password_in_place
 from kanal.databases.base import Database
 from kanal.explore.draft import Wish, add_to_draft, draft_job
 from kanal.job import Job
@@ -66,19 +67,22 @@ def _connection_name(place: str) -> str:
 
 def _connection_text(name: str, place: str, job: Path | None) -> str:
     """The lines of a connection; a password is never among them."""
+    password = ""
     if "://" not in place:
         assert job is not None
         connection = Job.read(job).connection[place]
-        lines = [f'url = "{connection.url}"']
-        secret = connection.password
-        given = {key: value for key, value in secret.given().items() if value is not None} if secret else {}
-        inner = ", ".join(f'{key} = "{value}"' for key, value in given.items())
-        return "\n".join([*lines, *([f"password = {{ {inner} }}"] if given else [])])
-    url = sa.make_url(place)
-    shown = url._replace(password=None).render_as_string()
-    lines = [f'url = "{shown}"']
+        place = connection.url
+        given = (connection.password.given() if connection.password else {}).items()
+        inner = ", ".join(f'{key} = "{value}"' for key, value in given if value is not None)
+        password = f"password = {{ {inner} }}" if inner else ""
+    try:
+        url = with_password_in_place(sa.make_url(place))
+    except (sa.exc.ArgumentError, ValueError):  # with ${NAME} where the form of a URL has a number
+        place = re.sub(r"(://[^:/@]*):(?!\$\{)[^@]*@", r"\1@", place)
+        return "\n".join(filter(None, [f'url = "{place}"', password]))
     if url.password is not None:
+        place = url._replace(password=None).render_as_string()
         named = re.fullmatch(r"\$\{(\w+)(?::-[^}]*)?\}", str(url.password))
         variable = named[1] if named else re.sub(r"\W", "_", name).upper() + "_PASSWORD"
-        lines.append(f'password = {{ env = "{variable}" }}  # a password does not belong in the file')
-    return "\n".join(lines)
+        password = password or f'password = {{ env = "{variable}" }}  # a password does not belong in the file'
+    return "\n".join(filter(None, [f'url = "{place}"', password]))

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from kanal.databases.base import Database
     from kanal.definition import Connection, RunLog, Secret
 
-__all__ = ["ColumnInfo", "ForeignKey", "TableInfo", "expand", "open_database"]
+__all__ = ["ColumnInfo", "ForeignKey", "TableInfo", "expand", "open_database", "with_password_in_place"]
 
 _VARIABLE = re.compile(r"\$\{([A-Za-z_][A-Za-z0-9_]*)(?::-([^}]*))?\}")
 
@@ -84,12 +84,23 @@ def open_database(name: str, connection: Connection | RunLog, folder: Path) -> D
         url = sa.make_url(text)
     except sa.exc.ArgumentError:
         raise KanalError(f"{what}: its url is not a URL", "write one such as sqlite:///lockhouse.db") from None
+    url = with_password_in_place(url)
     if connection.password is not None:
         url = url.set(password=_password(connection.password, what, folder, url.username))
     database = _database(name, url, what, folder)
     database.connect_timeout = getattr(connection, "connect_timeout", None)
     database.lock_timeout = getattr(connection, "lock_timeout", None)
     return database
+
+
+def with_password_in_place(url: sa.URL) -> sa.URL:
+    """A URL whose password stands before the host, where some drivers take it among the settings too."""
+    for key in ("password", "passwd"):
+        given = url.query.get(key)
+        if isinstance(given, str):
+            url = url.difference_update_query([key])
+            url = url.set(password=given) if url.password is None else url
+    return url
 
 
 def _database(name: str, url: sa.URL, what: str, folder: Path) -> Database:

@@ -48,6 +48,7 @@ from kanal.core.types import (
 )
 from kanal.databases.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
 from kanal.databases.diagnosis import remedy_for
+from kanal.definition.models import redacted
 
 #: Execution options of SQL in which a % is a %.
 AS_IT_IS = {"no_parameters": True}
@@ -309,12 +310,12 @@ class Database:
     @property
     def shown_url(self) -> str:
         """The URL without its password."""
-        return self._given.render_as_string(hide_password=True)
+        return redacted(self._given.render_as_string(hide_password=True))
 
     def words_of(self, error: BaseException) -> str:
         """What the database itself said, on one line."""
         original = getattr(error, "orig", None) or error
-        return " ".join(str(original).split())
+        return " ".join(self.without_password(str(original)).split())
 
     def refuses(self, error: exc.SQLAlchemyError) -> bool:
         """True for an error by which the target refuses a row, and not the connection.

@@ -90,8 +90,9 @@ class Connection(Model):
 
 
 def redacted(url: str) -> str:
-    """A URL with *** in place of a password in it."""
-    return re.sub(r"(://[^:/@]*):.*@", r"\1:***@", url)
+    """A URL with *** in place of a password in it, be it before the host or among the settings."""
+    hidden = re.sub(r"([?&](?:\w*(?:pass|pwd|secret|token)\w*|odbc_connect)=)[^&]*", r"\1***", url, flags=re.IGNORECASE)
+    return re.sub(r"(://[^:/@]*):.*@", r"\1:***@", hidden)
 
 
 class RunLog(Model):

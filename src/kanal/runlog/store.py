@@ -99,7 +99,7 @@ REJECT = sa.Table(
     sa.Column("value", sa.Text),
     sa.Column("message", sa.Text, nullable=False),
     sa.Column("row", sa.Text, nullable=False),
-    # The run by which the row was loaded after all.
+    # The run by which the row was loaded after all; its number below 0 while that has yet to commit.
     sa.Column("mended_by", sa.Integer),
     sa.Column("batch", sa.Integer),
     sa.Index("kanal_reject_of_run", "run", "step"),
@@ -483,17 +483,31 @@ class RunLogStore:
             rows = connection.execute(sa.select(REJECT.c.reject, REJECT.c.row).where(chosen)).all()
         return [(row.reject, json.loads(row.row)) for row in rows]
 
-    def mend(self, rejects: Collection[int], run: int) -> None:
-        """Record that rejected rows, by their numbers, were loaded by a run after all."""
+    def mend(self, rejects: Collection[int], run: int, step: str) -> None:
+        """Record that rejected rows, by their numbers, will have been loaded by a run after all once it commits."""
         numbers = sorted(rejects)
         with self._begin() as connection:
+            connection.execute(_mending(run, step).values(mended_by=None))  # what an earlier try hoped for
             for start in range(0, len(numbers), 500):
                 chosen = REJECT.c.reject.in_(numbers[start : start + 500])
-                connection.execute(REJECT.update().where(chosen).values(mended_by=run))
+                connection.execute(REJECT.update().where(chosen).values(mended_by=-run))
+
+    def settle(self, run: int, step: str, committed: bool) -> None:
+        """Record whether the rows that a run was about to mend are committed, or rejected as before."""
+        with self._begin() as connection:
+            connection.execute(_mending(run, step).values(mended_by=run if committed else None))
+
+    def unsettled(self, run: int) -> list[tuple[int, str, str]]:
+        """Runs that died while they loaded rejects of a run: the number, token and step of each."""
+        query = sa.select(RUN.c.run, RUN.c.token, REJECT.c.step).where(
+            REJECT.c.run == run, REJECT.c.mended_by == -RUN.c.run, RUN.c.status != "running"
+        )
+        with self._begin() as connection:
+            return [(row.run, row.token, row.step) for row in connection.execute(query.distinct())]
 
     def mended(self, run: int) -> int:
         """How many rejects of a run were mended."""
-        statement = sa.select(sa.func.count()).where(REJECT.c.run == run, REJECT.c.mended_by.is_not(None))
+        statement = sa.select(sa.func.count()).where(REJECT.c.run == run, REJECT.c.mended_by > 0)
         with self._begin() as connection:
             return int(connection.execute(statement).scalar() or 0)
 
@@ -525,7 +539,11 @@ class RunLogStore:
 def _open(run: int, **where: str | None) -> sa.ColumnElement[bool]:
     """The rejects of a run that are not mended, of one step, reason or column alone where these are given."""
     given = (REJECT.c[name] == value for name, value in where.items() if value is not None)
-    return sa.and_(REJECT.c.run == run, REJECT.c.mended_by.is_(None), *given)
+    return sa.and_(REJECT.c.run == run, sa.or_(REJECT.c.mended_by.is_(None), REJECT.c.mended_by < 0), *given)
+
+
+def _mending(run: int, step: str) -> sa.Update:
+    return REJECT.update().where(REJECT.c.mended_by == -run, REJECT.c.step == step)
 
 
 def _step(run: int, step: str) -> sa.Update:

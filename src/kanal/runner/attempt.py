@@ -202,6 +202,10 @@ class Attempt:
         self.running = running
         if self.stopped.is_set():
             raise self._why
+        if running.replayed is not None:
+            numbers = {number for number, _ in running.replayed}
+            mend = partial(execution.log.mend, run=execution.record.run, step=step.name)
+            running.before_commit = lambda: mend(numbers - running.rejected_again)
         if self._marks:
             running.record = partial(progress.record, token=execution.record.token, step=step.name)
         shared = self.group.shared(execution.plan.steps, execution.results) if self.group is not None else None

@@ -385,8 +385,8 @@ class Execution:
         elif status is not StepStatus.SUCCEEDED:
             # Of a step that commits batch by batch, what was committed stays.
             tally = running.kept if running is not None and running.kept is not None else _undone(tally)
-        elif running is not None and running.replayed is not None:
-            self.log.mend({number for number, _ in running.replayed} - running.rejected_again, self.number)
+        if step.name in self.replayed:
+            self.log.settle(self.number, step.name, status is StepStatus.SUCCEEDED)
         seconds = time.perf_counter() - started
         notes = [*notes, *(running.notes if running is not None else ())]
         if isinstance(step, PipelinePlan) and tally.rejected > self.log.keep_rejects and not self._keeps_all(step):

@@ -11,7 +11,7 @@ from typing import Any
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
 from kanal.core.newness import change_text, change_value
-from kanal.databases import marks, open_database
+from kanal.databases import marks, open_database, progress
 from kanal.definition import JobDefinition, JobError, Problem
 from kanal.runlog import RunLogStore, RunRecord
 from kanal.runner.events import tell
@@ -103,19 +103,36 @@ def replay_run(
     names = [result.step for result in record.steps]
     if step is not None and step not in names:
         raise KanalError(f'Run {record.run} has no step "{step}"', did_you_mean(step, names))
-    rejected = {name: log.rejected_rows(record.run, name) for name in names if step in (None, name)}
-    rejected = {name: rows for name, rows in rejected.items() if rows}
-    if not rejected:
+    if not log.reject_groups(record.run, step):
         raise KanalError(f"Run {record.run} has no rejected rows that are not mended", "there is nothing to load again")
     kept = ("parameters", "batch_rows", "workers", "create")
     options = {name: value for name, value in record.options.items() if name in kept}
     with _ready(job, options) as (plan, log):
+        _settle(plan, log, record.run)
+        rejected = {name: log.rejected_rows(record.run, name) for name in names if step in (None, name)}
+        rejected = {name: rows for name, rows in rejected.items() if rows}
+        if not rejected:
+            raise KanalError(
+                f"The rejected rows of run {record.run} had been loaded by a replay that died just then",
+                "there is nothing to load again",
+            )
         keep_only(plan, list(rejected))
         plan.steps = [plan_of_replay(plan) if isinstance(plan, PipelinePlan) else plan for plan in plan.steps]
         plan.groups = []
         steps = [(plan.name, plan.kind) for plan in plan.steps]
         again = log.begin_run(job.job, _file_of(job), steps, options | {"replay": record.run})
         return Execution(plan, log, again, watcher or Silent(), rejected).run()
+
+
+def _settle(plan: JobPlan, log: RunLogStore, run: int) -> None:
+    """Ask the targets what was committed by runs that died while they loaded rejects of a run."""
+    targets = {step.name: step.target for step in plan.steps if isinstance(step, PipelinePlan)}
+    unsettled = [found for found in log.unsettled(run) if found[2] in targets]
+    for dead, token, name in unsettled:
+        found = progress.recorded(targets[name], token, name)
+        log.settle(dead, name, found is not None and found.done)
+    for _, token, name in unsettled:
+        progress.forget(targets[name], token)
 
 
 def _past_run(job: JobDefinition, number: int | None) -> tuple[RunLogStore, RunRecord]:

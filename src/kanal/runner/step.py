@@ -110,6 +110,8 @@ class PipelineStep:
     begun: Progress | None = None
     #: Records, within a load, what is committed with it.
     record: Callable[[Load, Progress], None] | None = None
+    #: Called at last before the commit.
+    before_commit: Callable[[], None] = lambda: None
     #: The counts of what is committed, of a step that commits batch by batch.
     kept: Tally | None = None
     _writes: bool = True
@@ -194,6 +196,7 @@ class PipelineStep:
             if shared is None:
                 if self.record is not None:
                     self.record(load, Progress(self.tally, self.batches, done=True))
+                self.before_commit()
                 load.commit()
             else:
                 rule.close()
