@@ -196,6 +196,16 @@ def test_tables_and_a_sample(places: Places, cli: Cli, kind: str) -> None:
     assert all(len(line) <= 100 for line in part.splitlines())
 
 
+def test_a_sample_tells_values_of_another_type(files: Files, cli: Cli) -> None:
+    rows = [(1, "1,5"), ("ca. 900", "2,5"), ("x", 3)]
+    files.database("old.db", "CREATE TABLE t (tons integer, toll integer)", t=rows)
+    tons, toll = document(cli("sample", "sqlite:///old.db", "t", "--json"))["columns"]
+    assert (tons["misfits"], tons["misfit"], tons["guess"]) == (2, "ca. 900", None)
+    assert (toll["misfits"], toll["misfit"], toll["guess"]["options"]) == (2, "1,5", {"decimal_mark": ","})
+    shown = cli("sample", "sqlite:///old.db", "t").stdout
+    assert re.search(r"tons +bigint +2 +ca\. 900", shown)
+
+
 def test_wide_tables_stay_readable(files: Files, cli: Cli) -> None:
     columns = [f"column_number_{n}" for n in range(40)]
     files.database("old.db", f"CREATE TABLE t ({', '.join(columns)})", t=[tuple("x" * n for n in range(40))] * 3)

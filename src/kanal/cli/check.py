@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.markup import escape
 
 from kanal.cli.output import console, example, indented, print_json, rejects_table, show, table
-from kanal.core.errors import capital
+from kanal.core.errors import capital, counted
 from kanal.definition import JobError, Problem
 from kanal.explore.check import Trial, remarks, try_out
 from kanal.job import Job
@@ -47,11 +47,11 @@ def check(path: Path, sample: int | None, json: bool) -> int:
     for trial in trials:
         _print_trial(screen, trial)
     if problems:
-        count = "1 thing is" if len(problems) == 1 else f"{len(problems)} things are"
+        count = f"{counted(len(problems), 'thing')} {'is' if len(problems) == 1 else 'are'}"
         screen.print(f"[bold]{count} wrong with {escape(str(path))}.[/] Nothing was moved.")
         return 2
     hint = "" if sample else f"; kanal check --sample 1000 {escape(str(path))} tries some rows"
-    screen.print(f"[green]✓[/] {escape(str(path))}: {steps} steps, ready to run{hint}")
+    screen.print(f"[green]✓[/] {escape(str(path))}: {counted(steps, 'step')}, ready to run{hint}")
     return 0
 
 
@@ -71,7 +71,7 @@ def _print_trial(screen: Console, trial: Trial) -> None:
         screen.print(indented(escape(trial.error)))
         screen.print()
         return
-    parts = [f"{tally.read:,} rows tried", f"{tally.inserted:,} would load"]
+    parts = [f"{counted(tally.read, 'row')} tried", f"{tally.inserted:,} would load"]
     others = (("filtered", tally.filtered), ("superseded", tally.superseded))
     parts += [f"{count:,} {name}" for name, count in others if count]
     parts += [f"[red]{tally.rejected:,} rejected[/]" if tally.rejected else "none rejected"]

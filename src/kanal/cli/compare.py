@@ -10,6 +10,7 @@ from rich.markup import escape
 
 from kanal.cli.output import console, example, number, print_json, show, table
 from kanal.cli.run import parse_values
+from kanal.core.errors import counted
 from kanal.explore.compare import Comparison, Example
 from kanal.explore.compare import compare as compare_job
 from kanal.job import Job
@@ -32,8 +33,9 @@ def compare(
     show(screen, _quick_table(found, allow_extra) if quick else _full_table(found, allow_extra))
     for one in found:
         if one.refused:
-            screen.print(f"\n[dim]{escape(one.table)}: {one.refused:,} rows that the target refused in the last run "
-                         "are not counted as missing.[/]")  # fmt: skip
+            refused = f"{counted(one.refused, 'row')} that the target refused in the last run"
+            are = "is" if one.refused == 1 else "are"
+            screen.print(f"\n[dim]{escape(one.table)}: {refused} {are} not counted as missing.[/]")
     for one in found:
         _print_examples(screen, one)
         if one.error:
@@ -44,11 +46,13 @@ def compare(
             screen.print(f"\n[dim]{escape(one.table)} has no key that is mapped: its rows are compared as wholes.[/]")
     screen.print()
     bad = sum(one.differs(allow_extra) for one in found)
+    tables = counted(len(found), "table")
     if bad:
-        screen.print(f"[bold red]✗[/] {bad} of {len(found)} tables differ from what the sources hold")
+        verb = "differs" if bad == 1 else "differ"
+        screen.print(f"[bold red]✗[/] {bad} of {tables} {verb} from what the sources hold")
     else:
         same = "counts and column sums are" if quick else "every row is"
-        screen.print(f"[green]✓[/] {len(found)} tables: {same} as the sources and the mapping say")
+        screen.print(f"[green]✓[/] {tables}: {same} as the sources and the mapping say")
     return status
 
 

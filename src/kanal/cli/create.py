@@ -9,6 +9,7 @@ from rich.console import Console
 from rich.markup import escape
 
 from kanal.cli.output import console, print_json, show, table
+from kanal.core.errors import counted
 from kanal.explore.fit import differences
 from kanal.job import Job
 from kanal.runner.new_tables import create_tables
@@ -29,7 +30,7 @@ def create(path: Path, show_sql: bool, json: bool) -> int:
         return 0
     screen = console()
     for new in made:
-        count = "1 column" if len(new.table.columns) == 1 else f"{len(new.table.columns)} columns"
+        count = counted(len(new.table.columns), "column")
         screen.print(f"[green]✓[/] created [bold]{escape(new.table.name)}[/] on {escape(new.database.name)}, "
                      f"{count}, for pipeline {escape(new.step)}")  # fmt: skip
         for note in new.notes:

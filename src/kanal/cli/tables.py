@@ -117,7 +117,7 @@ def sample(place: str, name: str, rows: int, scan: int, job: Path | None, json: 
                 "scanned": found.scanned,
                 "whole": found.whole,
                 "rows": found.rows,
-                "columns": [_profile_document(profile) for profile in found.profiles],
+                "columns": [_profile_document(profile, found) for profile in found.profiles],
             }
         )
         return 0
@@ -142,6 +142,14 @@ def sample(place: str, name: str, rows: int, scan: int, job: Path | None, json: 
             "" if profile.longest is None else f"{profile.longest:,}",
         )
     show(screen, drawn)
+    if found.misfits:
+        screen.print()
+        drawn = table("column", "~type", "#misfits", "~for instance", title="Values of another type")
+        for misfit, (count, instance) in found.misfits.items():
+            column = found.table.column(misfit)
+            kind = _type(column) if column is not None else ""
+            drawn.add_row(escape(misfit), kind, number(count), escape(example(instance, 40)))
+        show(screen, drawn)
     guesses = [profile for profile in found.profiles if profile.guess is not None]
     if guesses:
         screen.print()
@@ -152,9 +160,10 @@ def sample(place: str, name: str, rows: int, scan: int, job: Path | None, json: 
     return 0
 
 
-def _profile_document(profile: Profile) -> dict[str, Any]:
+def _profile_document(profile: Profile, found: Sample) -> dict[str, Any]:
     guess = profile.guess
-    document = dict(vars(profile))
+    count, instance = found.misfits.get(profile.name, (0, None))
+    document = vars(profile) | {"misfits": count, "misfit": instance}
     document["guess"] = guess and {
         "type": str(guess.type),
         "options": {name: getattr(guess.options, name) for name in sorted(guess.options.given())},

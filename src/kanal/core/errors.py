@@ -29,6 +29,11 @@ def capital(text: str) -> str:
     return text[:1].upper() + text[1:]
 
 
+def counted(count: int, noun: str) -> str:
+    """A number of things: `1 row`, `1,200 rows`."""
+    return f"{count:,} {noun}" if count == 1 else f"{count:,} {noun}s"
+
+
 class ExpressionError(KanalError):
     """An expression that cannot be understood or has no meaning over the given columns.
 

@@ -3,8 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
 
 from kanal.core.reasons import Reason
+
+_REAL = pa.float32()
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,12 +32,22 @@ class Refusal(Exception):
         super().__init__(message)
 
 
-def as_text(value: object) -> str | None:
-    """A value as a reject shows it: None for NULL, bytes in hexadecimal, all else as its text."""
+def as_text(value: Any, arrow: pa.DataType | None = None) -> str | None:
+    """A value as a reject shows it: None for NULL, bytes in hexadecimal, all else as its text.
+
+    Of a real, which Arrow gives as a Python float, its own digits are shown where its type is given.
+    """
     if value is None:
         return None
+    if arrow == _REAL:
+        return str(np.float32(value))
     if isinstance(value, bytes):
         return "x'" + value.hex() + "'"
     if isinstance(value, bool):
         return "true" if value else "false"
     return str(value)
+
+
+def texts_of(values: pa.Array) -> list[str | None]:
+    """The values of an array as rejects show them."""
+    return [as_text(value, values.type) for value in values.to_pylist()]

@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 
 from kanal.core.arrays import Datum, Mask
 from kanal.core.conversions import Conversion, converter
-from kanal.core.faults import Fault, as_text
+from kanal.core.faults import Fault, as_text, texts_of
 from kanal.core.reasons import Reason
 from kanal.core.types import TEXT, Family, SqlType
 
@@ -68,8 +68,7 @@ def _texts(values: pa.Array) -> list[str | None]:
     """Values as a reject shows them."""
     if pa.types.is_integer(values.type) or (pa.types.is_decimal(values.type) and values.type.scale <= 6):
         values = values.cast(pa.string())
-    found = values.to_pylist()
-    return found if pa.types.is_string(values.type) else [as_text(value) for value in found]
+    return values.to_pylist() if pa.types.is_string(values.type) else texts_of(values)
 
 
 def with_strays(values: pa.Array, strays: Strays, conversion: Conversion) -> tuple[pa.Array, list[Fault]]:
@@ -157,7 +156,7 @@ class Frame:
             return
         shown: list[str | None] = [None] * len(rows)
         if values is not None:
-            shown = [as_text(value) for value in self.array(values).take(pa.array(rows)).to_pylist()]
+            shown = texts_of(self.array(values).take(pa.array(rows)))
         self._faults.extend(Fault(row, reason, value, message) for row, value in zip(rows.tolist(), shown, strict=True))
 
     def collect(self) -> list[Fault]:

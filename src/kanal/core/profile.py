@@ -77,8 +77,8 @@ def profile_column(name: str, parts: Iterable[pa.Array]) -> Profile:
         len(values),
         values.null_count,
         pc.count_distinct(present).as_py(),
-        as_text(bounds["min"]),
-        as_text(bounds["max"]),
+        as_text(bounds["min"], values.type),
+        as_text(bounds["max"], values.type),
         longest,
         guess_type(present) if text else None,
     )

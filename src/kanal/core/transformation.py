@@ -280,7 +280,7 @@ class ExpectCheck:
         faults: list[tuple[str | None, Fault]] = [(None, fault) for fault in frame.collect()]
         used = sorted(name for _, name in self.expect.uses)
         for row in np.flatnonzero(mask_of(pc.invert(answer))).tolist():
-            values = {name: as_text(frame.batch.columns[name][row].as_py()) for name in used}
+            values = {name: _shown(frame.batch.columns[name], row) for name in used}
             shown = ", ".join(f"{name} = {value}" for name, value in values.items())
             alone = values[used[0]] if len(used) == 1 else shown
             what = f"{self.expect.text}, where {shown}"
@@ -301,7 +301,7 @@ class UniqueCheck:
         arrays = [frame.batch.columns[name] for name in self.columns]
         faults: list[tuple[str | None, Fault]] = []
         for row in np.flatnonzero(self._seen.repeated(arrays)).tolist():
-            key = ", ".join(str(as_text(values[row].as_py())) for values in arrays)
+            key = ", ".join(str(_shown(values, row)) for values in arrays)
             what = f"an earlier row of this load has {', '.join(self.columns)} = {key} too"
             faults.append((self.columns[0], _failed(self.name, row, key, what)))
         return faults
@@ -325,10 +325,14 @@ class MembershipCheck:
         used = sorted(name for _, name in self.value.uses)
         column = used[0] if len(used) == 1 else None
         for row in np.flatnonzero((found != self.wanted) & valid_mask(values)).tolist():
-            shown = as_text(values[row].as_py())
+            shown = _shown(values, row)
             what = f"{self.value.text} = {shown} {'is not' if self.wanted else 'is already'} in {self.label}"
             faults.append((column, _failed(self.name, row, shown, what)))
         return faults
+
+
+def _shown(values: pa.Array, row: int) -> str | None:
+    return as_text(values[row].as_py(), values.type)
 
 
 def check_rows(

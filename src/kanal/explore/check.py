@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kanal.core.errors import KanalError
-from kanal.core.faults import as_text
+from kanal.core.faults import texts_of
 from kanal.core.reasons import Reason
 from kanal.core.tally import Tally
 from kanal.core.types import Family
@@ -148,20 +148,23 @@ def _try_step(running: PipelineStep, trial: Trial, rows: int | None, shown: int)
         if len(trial.changes) < shown and len(prepared.good):
             picked = prepared.good[: shown - len(trial.changes)]
             before = prepared.batch.row_texts(picked.tolist())
-            after = prepared.made.take(pa.array(picked)).to_pylist()
-            for old, made in zip(before, after, strict=True):
-                trial.changes.append([_change(column, old, made) for column in running.plan.columns])
+            chosen = prepared.made.take(pa.array(picked))
+            after = {name: texts_of(chosen.column(name)) for name in chosen.schema.names}
+            for place, old in enumerate(before):
+                trial.changes.append(
+                    [_change(column, old, after[column.name][place]) for column in running.plan.columns]
+                )
     trial.tally = running.tally
     trial.notes = [*trial.notes, *running.notes]
     trial.groups = sorted(groups.values(), key=lambda group: -group["rows"])
     trial.longest = [(name, limit, longest[name]) for name, limit in limits.items() if limit is not None]
 
 
-def _change(column: Any, old: dict[str, str | None], made: dict[str, Any]) -> tuple[str, str | None, str | None]:
+def _change(column: Any, old: dict[str, str | None], made: str | None) -> tuple[str, str | None, str | None]:
     used = [name for owner, name in column.expression.uses if owner is None]
     values = [old.get(name) for name in used]
     came = ", ".join("NULL" if value is None else value for value in values) if any(values) else None
-    return column.name, came, as_text(made[column.name])
+    return column.name, came, made
 
 
 def dry_run(plan: JobPlan) -> tuple[list[StepResult], list[Trial]]:

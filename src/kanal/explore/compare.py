@@ -280,7 +280,7 @@ class _Table:
         for columns in read():
             hashes, _ = self._hashes(columns, self.hash)
             for row in np.flatnonzero(np.isin(hashes, np.array(sorted(left), np.uint64))).tolist():
-                values = (as_text(column[row].as_py()) for column in columns)
+                values = (as_text(column[row].as_py(), column.type) for column in columns)
                 found[int(hashes[row])] = dict(zip(self.columns, values, strict=True))
             if left <= set(found):
                 break

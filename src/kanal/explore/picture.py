@@ -6,7 +6,7 @@ import textwrap
 from collections.abc import Mapping
 from pathlib import Path
 
-from kanal.core.errors import KanalError
+from kanal.core.errors import KanalError, counted
 from kanal.runner.order import Wait
 from kanal.runner.plans import JobPlan, PipelinePlan, StepPlan
 
@@ -45,7 +45,7 @@ def draw_order(plan: JobPlan, path: Path) -> None:
     axes = figure.subplots()
     axes.set_axis_off()
     axes.set_title(
-        f"{plan.job.job}: {len(steps)} steps, from left to right", loc="left", fontsize=11, fontweight="bold"
+        f"{plan.job.job}: {counted(len(steps), 'step')}, from left to right", loc="left", fontsize=11, fontweight="bold"
     )
     used = []
     for wait in waits:

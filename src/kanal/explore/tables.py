@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import fnmatch
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import pyarrow as pa
 
 from kanal.core.errors import KanalError
+from kanal.core.faults import Fault
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.nearest import did_you_mean
 from kanal.core.profile import Profile, profile_column
+from kanal.core.types import Family
 from kanal.databases import TableInfo
 from kanal.databases.base import Database, Reading
 from kanal.databases.description import RowCount
@@ -66,13 +68,17 @@ def find_tables(
 
 @dataclass(frozen=True)
 class Sample:
-    """Some rows of a table as text, and a profile of each column over `scanned` rows, which are all if `whole`."""
+    """Some rows of a table as text, and a profile of each column over `scanned` rows, which are all if `whole`.
+
+    `misfits` has, by column, the number of values that are none of its type, and one of them.
+    """
 
     table: TableInfo
     rows: list[dict[str, str | None]]
     profiles: list[Profile]
     scanned: int
     whole: bool
+    misfits: dict[str, tuple[int, str | None]]
 
 
 def sample_table(database: Database, schema: str | None, name: str, rows: int = 20, scan: int = 100_000) -> Sample:
@@ -82,26 +88,36 @@ def sample_table(database: Database, schema: str | None, name: str, rows: int = 
     parts: dict[str, list[pa.Array]] = {column: [] for column in columns}
     shown: list[dict[str, str | None]] = []
     scanned = 0
+    misfits: dict[str, tuple[int, str | None]] = {}
     with database.read(Reading(table, None, columns, min(scan, 50_000), limit=scan + 1)) as batches:
         for batch in batches:
             if len(shown) < rows:
                 shown += batch.row_texts(list(range(min(rows - len(shown), batch.rows))))
             scanned += batch.rows
-            for column, values in typed_columns(table, batch).items():
+            for column, (values, faults) in _typed_columns(table, batch).items():
                 parts[column].append(values)
-    profiles = [profile_column(column, arrays) for column, arrays in parts.items() if arrays]
-    return Sample(table, shown, profiles, min(scanned, scan), whole=scanned <= scan)
+                if faults:
+                    count, instance = misfits.get(column, (0, faults[0].value))
+                    misfits[column] = count + len(faults), instance
+    profiles, types = [], table.source_columns()
+    for column, arrays in parts.items():
+        if arrays:
+            profile = profile_column(column, arrays)
+            mostly_text = types[column].type.family is Family.TEXT or 2 * misfits.get(column, (0,))[0] > profile.rows
+            profiles.append(profile if mostly_text else replace(profile, guess=None))
+    return Sample(table, shown, profiles, min(scanned, scan), scanned <= scan, misfits)
 
 
-def typed_columns(table: TableInfo, batch: SourceBatch) -> dict[str, pa.Array]:
-    """A batch's columns in their types; a column in which a value is none of its type, as text."""
+def _typed_columns(table: TableInfo, batch: SourceBatch) -> dict[str, tuple[pa.Array, list[Fault]]]:
+    """A batch's columns in their types, and the values that are none; a column that has such, as text."""
     types = {column: described.type for column, described in table.source_columns().items()}
     frame = Frame(batch, types)
     found = {}
     for column in table.names:
         values = frame.column((None, column))
-        if frame.collect():
+        faults = frame.collect()
+        if faults:
             texts = batch.row_texts(list(range(batch.rows)))
             values = pa.array([row[column] for row in texts], pa.string())
-        found[column] = values
+        found[column] = values, faults
     return found

@@ -112,7 +112,7 @@ class Conversion(ABC):
                 decided.append(self.exact(value))
             except Refusal as refusal:
                 decided.append(None)
-                faults.append(Fault(row, refusal.reason, as_text(value), refusal.message))
+                faults.append(Fault(row, refusal.reason, as_text(value, values.type), refusal.message))
         return patch(converted, left, decided), faults
 
     def _with_nulls(self, values: pa.Array) -> pa.Array:
