@@ -196,6 +196,26 @@ def test_tables_and_a_sample(places: Places, cli: Cli, kind: str) -> None:
     assert all(len(line) <= 100 for line in part.splitlines())
 
 
+def test_what_postgresql_has_besides_tables(places: Places, cli: Cli) -> None:
+    place = places("postgresql")
+    place.sql(
+        "CREATE SCHEMA archive", "CREATE DOMAIN archive.tons AS numeric(7,1)",
+        "CREATE TABLE archive.t (id integer, k date, w archive.tons) PARTITION BY RANGE (k)",
+        "CREATE TABLE archive.t_24 PARTITION OF archive.t FOR VALUES FROM ('2024-01-01') TO ('2025-01-01')",
+        "CREATE MATERIALIZED VIEW archive.m AS SELECT id, w FROM archive.t",
+    )  # fmt: skip
+    assert "has no tables. Name another schema: archive (2 tables)." in cli("tables", place.url).stderr
+    found = document(cli("tables", place.url, "--schema", "archive", "--json"))
+    assert [(table["table"], table["view"], table["part_of"]) for table in found] == [
+        ("m", True, None), ("t", False, None), ("t_24", False, "t")
+    ]  # fmt: skip
+    assert "t_24 (part of t)" in cli("tables", place.url, "--schema", "archive").stdout
+    assert found[1]["columns"][2]["type"] == "decimal(7,1)"
+    drafted = cli("draft", place.url, place.url, "--from-schema", "archive").stdout
+    assert re.findall(r"^\[pipeline\.(.*)\]", drafted, re.MULTILINE) == ["t"]
+    assert "Partitions were left out, whose rows their tables have: t_24" in drafted
+
+
 def test_a_sample_tells_values_of_another_type(files: Files, cli: Cli) -> None:
     rows = [(1, "1,5"), ("ca. 900", "2,5"), ("x", 3)]
     files.database("old.db", "CREATE TABLE t (tons integer, toll integer)", t=rows)

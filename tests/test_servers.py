@@ -148,13 +148,28 @@ def test_types_that_only_the_server_knows_go_there_and_back(places: Places, tmp_
     assert pg.rows("SELECT x::text FROM a AS x ORDER BY id") == pg.rows("SELECT x::text FROM b AS x ORDER BY id")
     pg.sql("UPDATE a SET m = 'glad', ip = '::1' WHERE id = 1")
     assert counts(succeeded(made.run())["t"]) == {"read": 2, "updated": 1, "unchanged": 1}
-    pg.sql("INSERT INTO a (id, n) VALUES (3, 'NaN')", "ALTER TABLE a ADD d date, ADD n2 numeric(9,2)")
+    pg.sql("INSERT INTO a (id, n) VALUES (3, 'NaN')", "ALTER TABLE a ADD d date, ADD n2 numeric(9,2), ADD h time")
     pg.sql("INSERT INTO a (id, d, n2) VALUES (4, 'infinity', 1), (5, NULL, 'NaN'), (6, '0044-03-15 BC', NULL)")
-    pg.sql("ALTER TABLE b ADD d date, ADD n2 numeric(9,2)")
+    pg.sql("ALTER TABLE b ADD d date, ADD n2 numeric(9,2), ADD h time", "INSERT INTO a (id, h) VALUES (7, '24:00')")
     run = succeeded(made.run())
     found = {(r["column"], r["reason"], r["value"]) for r in run["t"].rejects().to_pylist()}
     assert found == {("n", "not_a_number", "nan"), ("d", "not_a_date", "infinity"), ("n2", "not_a_number", "NaN"),
-                     ("d", "not_a_date", "before the year 1")}  # fmt: skip
+                     ("d", "not_a_date", "before the year 1"), ("h", "not_a_date", "24:00:00")}  # fmt: skip
+
+
+@pytest.mark.parametrize("source", ['"pg:a"', '{ connection = "pg", query = "SELECT * FROM a" }'])
+def test_blanks_that_fill_up_a_char_column_are_no_part_of_its_texts(
+    places: Places, tmp_path: Path, source: str
+) -> None:
+    pg = places("postgresql")
+    pg.sql("CREATE TABLE a (code char(4), at time)", "INSERT INTO a VALUES ('L1', '10:00'), (' x', '11:00')")
+    pg.sql("CREATE TABLE l (code char(9), n integer)", "INSERT INTO l VALUES ('L1', 7)")
+    pg.sql("CREATE TABLE b (code text, same boolean, n integer)")
+    body = f"""[pipeline.t]\nsource = {source}\ntarget = "pg:b"
+        columns = {{ code = "code", same = "code = 'L1'", n = "l.n" }}
+        lookup.l = {{ table = "pg:l", on = {{ code = "code" }}, missing = "null" }}"""
+    succeeded(job(tmp_path, body, pg=pg).run())
+    assert sorted(pg.rows("SELECT * FROM b")) == [(" x", False, None), ("L1", True, 7)]
 
 
 # --- write rules ----------------------------------------------------------------------------------------------------

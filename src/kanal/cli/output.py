@@ -174,8 +174,9 @@ def indented(text: str, by: int = 4) -> Padding:
 
 
 def example(value: str | None, longest: int = 36) -> str:
-    """A value for a table: on one line, cut where it is long."""
+    """A value for a table: on one line, cut where it is long, and in quotes where blanks stand around it."""
     if value is None:
         return "NULL"
-    text = " ".join(value.split()) if value.strip() else repr(value)
+    bare = value.strip()
+    text = " ".join(value.split()) if value == bare != "" else f"'{value.replace(bare, ' '.join(bare.split()))}'"
     return text if len(text) <= longest else f"{text[: longest - 1]}…"

@@ -11,6 +11,7 @@ from rich.markup import escape
 
 from kanal.cli.output import console, example, number, print_json, show, table
 from kanal.cli.place import open_place
+from kanal.core.errors import counted
 from kanal.core.profile import Profile
 from kanal.databases import ColumnInfo, TableInfo
 from kanal.definition.places import split_table
@@ -31,7 +32,7 @@ def tables(
     drawn = table("table", "#rows", "#columns", "key", "~refers to", *(["changed"] if dated else []))
     for one in found:
         drawn.add_row(
-            f"[bold]{escape(one.table.name)}[/]" + (" [dim](view)[/]" if one.table.is_view else ""),
+            f"[bold]{escape(one.table.name)}[/]" + (f" [dim]({kind})[/]" if (kind := _kind(one.table)) else ""),
             _rows(one),
             str(len(one.table.columns)),
             escape(", ".join(one.table.primary_key)) or "[dim]none[/]",
@@ -45,6 +46,10 @@ def tables(
         for one in found:
             _print_columns(screen, one.table)
     return 0
+
+
+def _kind(info: TableInfo) -> str:
+    return "view" if info.is_view else f"part of {escape(info.part_of)}" if info.part_of else ""
 
 
 def _rows(found: FoundTable) -> str:
@@ -81,6 +86,7 @@ def _document(found: FoundTable) -> dict[str, Any]:
         "schema": info.schema,
         "table": info.name,
         "view": info.is_view,
+        "part_of": info.part_of,
         "rows": found.count.rows if found.count else None,
         "exact": found.count.exact if found.count else None,
         "changed": found.count.changed if found.count else None,
@@ -127,7 +133,7 @@ def sample(place: str, name: str, rows: int, scan: int, job: Path | None, json: 
         screen.print(f"{escape(found.table.name)} has no rows.")
         return 0
     screen.print()
-    where = f"all {found.scanned:,} rows" if found.whole else f"the first {found.scanned:,} rows"
+    where = f"all {counted(found.scanned, 'row')}" if found.whole else f"the first {counted(found.scanned, 'row')}"
     drawn = table("column", "~type", "#nulls", "#distinct", "~least", "~greatest", "#longest",
                   title=f"Columns, over {where}")  # fmt: skip
     for profile in found.profiles:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import decimal
 from dataclasses import dataclass
 from typing import Any
 
@@ -43,6 +44,8 @@ def as_text(value: Any, arrow: pa.DataType | None = None) -> str | None:
         return str(np.float32(value))
     if isinstance(value, bytes):
         return "x'" + value.hex() + "'"
+    if isinstance(value, decimal.Decimal):
+        return format(value, "f")
     if isinstance(value, bool):
         return "true" if value else "false"
     return str(value)

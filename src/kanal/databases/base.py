@@ -467,10 +467,16 @@ class Database:
     def _names(self, schema: str | None) -> tuple[list[str], list[str]]:
         """The names of tables and of views."""
         if schema not in self._names_of:
-            with self.errors():
-                found = self._inspector.get_table_names(schema), self._inspector.get_view_names(schema)
-            self._names_of[schema] = found
+            self._names_of[schema] = self._find_names(schema)
         return self._names_of[schema]
+
+    def _find_names(self, schema: str | None) -> tuple[list[str], list[str]]:
+        with self.errors():
+            return self._inspector.get_table_names(schema), self._inspector.get_view_names(schema)
+
+    def other_schemas(self) -> dict[str, int]:
+        """The schemas that have tables, and how many, where the database can tell."""
+        return {}
 
     def forget_names(self) -> None:
         """Ask anew for tables when they are next wanted, since some were made."""

@@ -81,6 +81,8 @@ class TableInfo:
     foreign_keys: tuple[ForeignKey, ...] = ()
     is_view: bool = False
     indexes: tuple[tuple[str, ...], ...] = ()
+    #: The table whose rows this one holds a part of, where it is a partition.
+    part_of: str | None = None
 
     def column(self, name: str) -> ColumnInfo | None:
         """The column of a name, exactly or else regardless of case."""

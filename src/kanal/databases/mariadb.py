@@ -156,6 +156,13 @@ class MariaDB(Database):
 
     # --- describing ------------------------------------------------------------------------------------------------
 
+    def other_schemas(self) -> dict[str, int]:
+        found = self.rows_of(
+            "SELECT table_schema, count(*) FROM information_schema.tables WHERE table_schema NOT IN "
+            "('information_schema', 'performance_schema', 'mysql', 'sys') GROUP BY 1 ORDER BY 2 DESC, 1"
+        )
+        return {row[0]: int(row[1]) for row in found}
+
     def describe(self, schema: str | None, table: str) -> TableInfo:
         info = _with_plain_names(super().describe(schema, table))
         unknown = {column.name for column in info.columns if isinstance(column.dialect_type, sa.types.NullType)}

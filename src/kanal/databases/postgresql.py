@@ -9,6 +9,7 @@ import time
 import warnings
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
+from functools import cached_property
 from typing import Any, ClassVar
 
 import numpy as np
@@ -18,6 +19,7 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import postgresql as dialect
 
 from kanal.core.arrays import from_unscaled, mask_of, text_bytes, valid_mask
+from kanal.core.errors import TypeNameError
 from kanal.core.faults import Fault
 from kanal.core.frame import SourceBatch, Strays
 from kanal.core.reasons import Reason
@@ -45,14 +47,14 @@ _BY_NAME = {
     "date": "date", "time": "time", "timestamp": "timestamp", "timestamptz": "timestamp with time zone",
     "bytea": "binary", "uuid": "uuid", "json": "json", "jsonb": "json",
 }  # fmt: skip
-#: What the driver makes of infinite dates and timestamps: days and microseconds, wrapped around.
-_INFINITE = {
+_DAY = 86_400_000_000
+#: What the driver makes of infinite dates and timestamps, in days and microseconds wrapped around; the end of a day.
+_OUT_OF_RANGE = {
     -2147472692: "infinity", -2147472691: "-infinity",
-    -9222425352054775809: "infinity", -9222425352054775808: "-infinity",
+    -9222425352054775809: "infinity", -9222425352054775808: "-infinity", _DAY: "24:00:00",
 }  # fmt: skip
 #: What a NaN comes as among whole numbers of at most 18 digits.
 _NOT_A_NUMBER = -(2**63)
-_DAY = 86_400_000_000
 _FIRST, _LAST = -719_162, 2_932_896  # the days of 0001-01-01 and 9999-12-31, counted from 1970
 
 
@@ -230,22 +232,54 @@ class PostgreSQL(ArrowDatabase):
 
     # --- describing ------------------------------------------------------------------------------------------------
 
+    def _find_names(self, schema: str | None) -> tuple[list[str], list[str]]:
+        where = "n.nspname = :schema" if schema else "pg_table_is_visible(c.oid) AND n.nspname <> 'pg_catalog'"
+        rows = self.rows_of(
+            "SELECT c.relname, c.relkind IN ('v', 'm'), p.relname FROM pg_class AS c "
+            "JOIN pg_namespace AS n ON n.oid = c.relnamespace "
+            "LEFT JOIN pg_inherits AS i ON i.inhrelid = c.oid AND c.relispartition "
+            "LEFT JOIN pg_class AS p ON p.oid = i.inhparent "
+            f"WHERE c.relkind IN ('r', 'p', 'f', 'v', 'm') AND c.relpersistence <> 't' AND {where}",
+            **({"schema": schema} if schema else {}),
+        )
+        self._part_of |= {(schema, name): whole for name, _, whole in rows if whole is not None}
+        return [name for name, view, _ in rows if not view], [name for name, view, _ in rows if view]
+
+    @cached_property
+    def _part_of(self) -> dict[tuple[str | None, str], str]:
+        return {}
+
+    def other_schemas(self) -> dict[str, int]:
+        found = self.rows_of(
+            "SELECT table_schema, count(*) FROM information_schema.tables "
+            "WHERE table_schema NOT IN ('information_schema', 'pg_catalog') GROUP BY 1 ORDER BY 2 DESC, 1"
+        )
+        return {row[0]: int(row[1]) for row in found}
+
     def describe(self, schema: str | None, table: str) -> TableInfo:
         info = super().describe(schema, table)
+        info = replace(info, part_of=self._part_of.get((schema, info.name)))
         if all(is_direct(column.dialect_type) for column in info.columns):
             return info
-        found = sa.table("pg_attribute", sa.column("attname"), sa.column("atttypid"), sa.column("atttypmod"))
-        named = self.sql_dialect.identifier_preparer.format_table(self.sa_table(info))
-        query = sa.select(found.c.attname, sa.func.format_type(found.c.atttypid, found.c.atttypmod)).where(
-            sa.text("attnum > 0 AND NOT attisdropped AND attrelid = to_regclass(:name)").bindparams(name=named)
+        rows = self.rows_of(
+            "SELECT attname, format_type(atttypid, atttypmod), "
+            "CASE WHEN typtype = 'd' THEN format_type(typbasetype, typtypmod) END "
+            "FROM pg_attribute JOIN pg_type AS t ON t.oid = atttypid "
+            "WHERE attnum > 0 AND NOT attisdropped AND attrelid = to_regclass(:name)",
+            name=self.sql_dialect.identifier_preparer.format_table(self.sa_table(info)),
         )
-        with self.errors(), self.engine.connect() as connection:
-            texts: dict[str, str] = {row[0]: row[1] for row in connection.execute(query)}
+        texts = {row[0]: (row[1], row[2]) for row in rows}
 
         def exact(column: ColumnInfo) -> ColumnInfo:
             if is_direct(column.dialect_type):
                 return column
-            return replace(column, declared=texts[column.name], dialect_type=Declared(texts[column.name]))
+            text, base = texts[column.name]
+            if base is not None and column.type == WIDE_DECIMAL:  # a domain, of which the digits are not told yet
+                with contextlib.suppress(TypeNameError):
+                    sql_type = parse_type(base)
+                    stored = self.stored_type(sql_type, None)
+                    column = replace(column, type=sql_type, stored=stored, loose=self.is_loose(sql_type))
+            return replace(column, declared=text, dialect_type=Declared(text))
 
         return replace(info, columns=tuple(map(exact, info.columns)))
 
@@ -264,7 +298,12 @@ class PostgreSQL(ArrowDatabase):
     def is_loose(self, sql_type: SqlType | None) -> bool:
         if sql_type is None:
             return False
-        return _comes_whole(sql_type) or sql_type.family in (Family.DATE, Family.TIMESTAMP, Family.TIMESTAMPTZ)
+        return _comes_whole(sql_type) or sql_type.family in (
+            Family.DATE,
+            Family.TIME,
+            Family.TIMESTAMP,
+            Family.TIMESTAMPTZ,
+        )
 
     def query_column(self, name: str, described: Sequence[Any]) -> ColumnInfo:
         import psycopg
@@ -284,6 +323,7 @@ class PostgreSQL(ArrowDatabase):
             sql_type,
             self.stored_type(sql_type, None),
             loose=self.is_loose(sql_type),
+            dialect_type=sa.CHAR() if found is not None and found.name == "bpchar" else None,
         )
 
     def differs(self, left: sa.Column[Any], right: sa.Column[Any]) -> sa.ColumnElement[bool]:
@@ -298,7 +338,8 @@ class PostgreSQL(ArrowDatabase):
         info = table.column(str(column.key))
         if info is None:
             return column
-        if info.type is None or info.type.family is Family.UUID:
+        if info.type is None or info.type.family is Family.UUID or isinstance(info.dialect_type, sa.CHAR):
+            # Of char(n), the cast leaves out the blanks with which it is filled up.
             return sa.cast(column, sa.Text).label(info.name)
         if _comes_whole(info.type):
             # The driver gives decimals as text, at some cost; as whole numbers of their last digit they come quicker.
@@ -478,8 +519,8 @@ def _source_batch(rows: pa.RecordBatch, names: list[str], stored: list[SqlType])
         values = rows.column(place)
         if isinstance(values, pa.ExtensionArray):
             values = values.storage
-        if pa.types.is_date32(values.type) or pa.types.is_timestamp(values.type):
-            values = _within_years(name, values, strays)
+        if pa.types.is_temporal(values.type):
+            values = _within_range(name, values, strays)
         if stored[place].family is Family.DECIMAL:
             values = _decimals(name, values, stored[place], strays)
         columns[name] = values
@@ -498,20 +539,21 @@ def _decimals(name: str, values: pa.Array, sql_type: SqlType, strays: dict[str, 
     return from_unscaled(numbers, sql_type, valid)
 
 
-def _within_years(name: str, values: pa.Array, strays: dict[str, Strays]) -> pa.Array:
-    """Dates or timestamps of the years 1 to 9999; others become strays."""
+def _within_range(name: str, values: pa.Array, strays: dict[str, Strays]) -> pa.Array:
+    """Dates or timestamps of the years 1 to 9999, or times within a day; others become strays."""
     is_date = pa.types.is_date32(values.type)
     unit = 1 if is_date else _DAY
+    low, high = (0, _DAY) if pa.types.is_time(values.type) else (_FIRST * unit, (_LAST + 1) * unit)
     numbers = values.cast(pa.int32() if is_date else pa.int64())
     bounds = pc.min_max(numbers).as_py()
-    if bounds["min"] is None or (bounds["min"] >= _FIRST * unit and bounds["max"] < (_LAST + 1) * unit):
+    if bounds["min"] is None or (bounds["min"] >= low and bounds["max"] < high):
         return values
     found = numbers.fill_null(0).to_numpy(zero_copy_only=False)
-    beyond = (found < _FIRST * unit) | (found >= (_LAST + 1) * unit)
+    beyond = (found < low) | (found >= high)
     for row in np.flatnonzero(beyond).tolist():
         number = int(found[row])
         side = "before the year 1" if number < 0 else "after the year 9999"
-        strays.setdefault(name, {})[row] = _INFINITE.get(number, side)
+        strays.setdefault(name, {})[row] = _OUT_OF_RANGE.get(number, side)
     return pc.if_else(pa.array(beyond), pa.scalar(None, values.type), values)
 
 

@@ -140,9 +140,15 @@ def _pipelines(source: Database, target: Database, wish: Wish) -> tuple[list[_Pi
     names = chosen_tables(source, wish.from_schema, wish.like, wish.not_like)
     source.expect(wish.from_schema, names)
     tables = [source.describe(wish.from_schema, name) for name in names]
-    views = [table.name for table in tables if table.is_view and not wish.like]
-    tables = [table for table in tables if table.name not in views]
-    left = [f"Views were left out; name them by --like: {', '.join(views)}"] if views else []
+    left, views, parts = [], [], []
+    if not wish.like:
+        views = [table.name for table in tables if table.is_view]
+        parts = [table.name for table in tables if table.part_of in names]
+        tables = [table for table in tables if table.name not in (*views, *parts)]
+    if views:
+        left.append(f"Views were left out; name them by --like: {', '.join(views)}")
+    if parts:
+        left.append(f"Partitions were left out, whose rows their tables have: {', '.join(parts)}")
     if not tables:
         raise KanalError(f"connection {source.name} has views only", f"name them by --like: {', '.join(views[:12])}")
     folded = [table.name.casefold() for table in tables]

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 import pyarrow as pa
 
-from kanal.core.errors import KanalError
+from kanal.core.errors import KanalError, counted
 from kanal.core.faults import Fault
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.nearest import did_you_mean
@@ -47,7 +47,12 @@ def chosen_tables(
     if not chosen:
         where = f"schema {schema} of connection {database.name}" if schema else f"connection {database.name}"
         if not names:
-            raise KanalError(f"{where} has no tables", "name another database or schema")
+            others = ", ".join(
+                f"{name} ({counted(count, 'table')})" for name, count in database.other_schemas().items()
+            )
+            raise KanalError(
+                f"{where} has no tables", f"name another {f'schema: {others}' if others else 'database or schema'}"
+            )
         shown = ", ".join(names[:12]) + (f" and {len(names) - 12} more" if len(names) > 12 else "")
         near = did_you_mean(like[0].strip("*"), names) if like else ""
         raise KanalError(f"no table of {where} fits; it has: {shown}", near or "write a pattern such as 'lock_*'")
