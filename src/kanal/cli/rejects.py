@@ -33,6 +33,10 @@ def rejects(
     """Print the rejects of a run, grouped and then one by one, or write them to a file; the exit status."""
     log = find_run_log(job, run_log)
     record = log.run(run)
+    if record.error:
+        raise KanalError(
+            f"Run {record.run} of {record.job} failed before a step could begin", f"see kanal runs {record.run}"
+        )
     names = [result.step for result in record.steps]
     if step is not None and step not in names:
         raise KanalError(f'Run {record.run} has no step "{step}"', did_you_mean(step, names))

@@ -268,6 +268,8 @@ class Database:
     defers_references: ClassVar[bool] = False
     #: True where several connections can read a table side by side in one snapshot.
     splits: ClassVar[bool] = False
+    #: True where the columns of a table cannot have names that differ in case alone.
+    folds_columns: ClassVar[bool] = False
 
     #: Whether connections are kept for the next use. Here none is, so that nothing temporary outlives it.
     pooling: ClassVar[dict[str, Any]] = {"poolclass": sa.NullPool}

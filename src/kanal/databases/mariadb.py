@@ -72,6 +72,7 @@ class MariaDB(Database):
     extra = "kanal[mariadb]"
     port = 3306
     splits = True
+    folds_columns = True
     pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
     sql_dialect = dialect.dialect(paramstyle="named")
 

@@ -98,6 +98,7 @@ class SQLite(ArrowDatabase):
     extra = "kanal itself again, which brings SQLite's driver"
     sql_dialect = dialect.dialect()
     defers_references = True
+    folds_columns = True
     pooling: ClassVar[dict[str, Any]] = {}
 
     @cached_property

@@ -88,7 +88,10 @@ def compare(plan: JobPlan, log: RunLogStore | None = None, quick: bool = False, 
             groups.setdefault(place, []).append(step)
     for steps in groups.values():
         table = _Table(plan, steps, log)
+        target = steps[0]
         try:
+            if not target.target.has_table(target.target_table.schema, target.target_table.name):
+                raise KanalError("the table is not there yet", "run the job, or make it by kanal create")
             yield table.compare_quickly() if quick else table.compare(shown)
         except KanalError as error:
             table.found.error = str(error)

@@ -281,6 +281,15 @@ class PipelinePlanner:
                 certain = taken is not None and not taken.nullable and rule.if_bad != "null" and rule.bad_value is None
                 found.append((name, made, not (certain or (rule.default is not None and rule.if_bad != "null"))))
 
+        folded = [name.casefold() for name, _, _ in found]
+        twins = [name for name, _, _ in found if folded.count(name.casefold()) > 1]
+        if twins and database.folds_columns:
+            self.planner.problem(
+                (*self.path, "target"),
+                f"table {settings.target.table} is to be made with the columns {' and '.join(twins)}, which differ in "
+                "case alone, and the database takes them for one",
+                "map one of them to another name in columns",
+            )
         if len(self.planner.problems) > before:
             raise JobError([])  # which has been said
 
