@@ -60,7 +60,8 @@ _PASSING = re.compile(
     r"lost connection|gone away|starting up|shutting down|shutdown in progress|terminating connection|"
     r"too many (?:clients|connections)|"
     r"deadlock|could not serialize|lock wait timeout|lock timeout|timeout expired|timed out|is locked|database is busy|"
-    r"consuming input failed|connection is (?:lost|closed)",
+    r"consuming input failed|connection is (?:lost|closed)|"
+    r"temporary failure in name resolution|no route to host|network is unreachable",
     re.IGNORECASE,
 )
 

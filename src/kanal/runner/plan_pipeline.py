@@ -279,6 +279,7 @@ class PipelinePlanner:
                             f"{name}: {taken.declared or 'a type without a name'} is not known, and goes as text"
                         )
                 certain = taken is not None and not taken.nullable and rule.if_bad != "null" and rule.bad_value is None
+                certain = certain and not rule.options.null_values
                 found.append((name, made, not (certain or (rule.default is not None and rule.if_bad != "null"))))
 
         folded = [name.casefold() for name, _, _ in found]

@@ -112,10 +112,10 @@ class Format:
         """The fields of one text; raises Refusal. `what` is the type's name, for the message."""
         match = self.pattern.fullmatch(text)
         if match is None:
-            raise Refusal(
-                Reason.NOT_A_DATE,
-                f'"{text[:40]}" is not a {what} as {self.text}: set the format in which it is written',
-            )
+            remedy = "set the format in which it is written"
+            if not any(character.isdigit() for character in text):
+                remedy = "name it in null_values if it stands for none"
+            raise Refusal(Reason.NOT_A_DATE, f'"{text[:40]}" is not a {what} as {self.text}: {remedy}')
         part = match.groupdict()
         year = int(part["Y"]) if "Y" in part else 1970
         if "y" in part:
