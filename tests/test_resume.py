@@ -170,6 +170,23 @@ def test_two_runs_of_a_job_at_once(places: Places, files: Files, cli: Cli) -> No
     assert document(cli("run", "job.toml", "--json"))["run"] == 2
 
 
+@pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
+def test_jobs_that_begin_at_once_share_what_is_not_there_yet(places: Places, files: Files, kind: str) -> None:
+    log, new = places(kind), places("postgresql")
+    files.database("old.db", "CREATE TABLE t (n integer)", t=[(1,), (2,)])
+    new.sql("CREATE TABLE t (n integer)")
+    names = ["a", "b", "c", "d"]
+    for name in names:
+        text = f'job = "{name}"\n[connection]\nold.url = "sqlite:///old.db"\nnew.url = "{new.url}"\n'
+        text += f'[run_log]\nurl = "{log.url}"\n[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\n'
+        (files.folder / f"{name}.toml").write_text(text)
+    processes = [started(files.folder, "run", f"{name}.toml") for name in [*names, "a"]]
+    failures = [process.communicate(timeout=60)[1].decode() for process in processes if process.wait(60)]
+    assert all("of a is under way" in failure for failure in failures), failures
+    assert log.rows("SELECT count(DISTINCT job), count(DISTINCT status) FROM kanal_run") == [(4, 1)]
+    assert new.rows("SELECT count(*) FROM t") == [(2 * (len(processes) - len(failures)),)]
+
+
 @pytest.mark.parametrize(
     ("setting", "states"),
     [("continue", ["failed", "blocked", "succeeded"]), ("stop", ["failed", "stopped", "stopped"])],

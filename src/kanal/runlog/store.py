@@ -5,14 +5,16 @@ from __future__ import annotations
 import datetime as dt
 import json
 import os
+import random
 import socket
 import statistics
 import threading
+import time
 import uuid
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, fields
-from typing import Any
+from typing import Any, TypeVar
 
 import pyarrow as pa
 import sqlalchemy as sa
@@ -25,6 +27,8 @@ from kanal.databases.base import Database
 from kanal.runlog.liveness import born, lives
 
 _metadata = sa.MetaData()
+_TRIES = 5
+Made = TypeVar("Made")
 COUNTS = tuple(count.name for count in fields(Tally))
 
 
@@ -166,6 +170,10 @@ class RunRecord:
         return (self.finished - self.started).total_seconds() if self.finished else 0.0
 
 
+class RunLogUnusable(KanalError):
+    """The database of the run log cannot be reached, or refuses what it was asked."""
+
+
 class AlreadyRunning(KanalError):
     """Another run of the same job is under way."""
 
@@ -193,7 +201,7 @@ class RunLogStore:
             with self._one_at_a_time, self.database.engine.begin() as connection:
                 yield connection
         except exc.SQLAlchemyError as error:
-            raise KanalError(
+            raise RunLogUnusable(
                 f"The run log {self.database.shown_url} cannot be used: {self.database.words_of(error)}",
                 "set run_log to a database that may be written",
             ) from None
@@ -203,6 +211,18 @@ class RunLogStore:
 
         Raises KanalError for a run log of a newer Kanal.
         """
+        self._patiently(self._prepare)
+
+    def _patiently(self, act: Callable[[], Made]) -> Made:
+        """What a function gives, called again where it failed, maybe because another run did the same just now."""
+        for _ in range(_TRIES - 1):
+            try:
+                return act()
+            except RunLogUnusable:
+                time.sleep(random.uniform(0.1, 0.4))
+        return act()
+
+    def _prepare(self) -> None:
         with self._begin() as connection:
             _metadata.create_all(connection)
             version = connection.execute(sa.select(VERSION.c.version)).scalar()
@@ -240,6 +260,11 @@ class RunLogStore:
 
         Raises AlreadyRunning while another run of the job is under way; one whose process is dead is no obstacle.
         """
+        return self._patiently(lambda: self._begin_run(job, file, steps, options))
+
+    def _begin_run(
+        self, job: str, file: str | None, steps: Sequence[tuple[str, str]], options: Mapping[str, Any] | None
+    ) -> RunRecord:
         with self._begin() as connection:
             run = _add_run(connection, job, file, options, status="running")
             self._lock(connection, job, run)
