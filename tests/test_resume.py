@@ -474,6 +474,26 @@ def test_what_does_not_go_batch_by_batch_is_said(files: Files, cli: Cli, source:
     assert files.rows("new.db", "SELECT * FROM t") == []
 
 
+@pytest.mark.parametrize("kind", ["postgresql", "mariadb"])
+def test_a_run_log_that_is_cut_off_for_a_moment_is_written_all_the_same(
+    places: Places, files: Files, cutting: Any, kind: str
+) -> None:
+    old, new = filled(places, "sqlite")
+    log = places(kind)
+    port = sa.make_url(log.url).port or {"postgresql": 5432, "mariadb": 3306}[kind]
+    proxy = cutting(port, 60_000, 3)
+    body = STEPS.format(commit="step", write="truncate", key="") + f'[run_log]\nurl = "{behind(log, proxy).url}"\n'
+    run = succeeded(job(files.folder, body, old=old, new=new).run(batch_rows=200))
+    assert proxy.left == 0
+    assert counts(run["second"])["read"] == ROWS
+    logged = log.rows('SELECT step, count(*), sum("read") FROM kanal_batch GROUP BY step ORDER BY step'
+                      .replace('"', "`" if kind == "mariadb" else '"'))  # fmt: skip
+    assert [(step, int(batches), int(read)) for step, batches, read in logged] == [
+        ("first", run["first"].batches, ROWS), ("second", run["second"].batches, ROWS)
+    ]  # fmt: skip
+    assert log.rows("SELECT status FROM kanal_run") == [("succeeded",)]
+
+
 # --- servers, disks and run logs that fail --------------------------------------------------------------------------
 
 

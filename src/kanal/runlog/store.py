@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import functools
 import json
 import os
 import random
@@ -14,7 +15,7 @@ import uuid
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, fields
-from typing import Any, TypeVar
+from typing import Any, TypeVar, cast
 
 import pyarrow as pa
 import sqlalchemy as sa
@@ -23,11 +24,13 @@ from sqlalchemy import exc
 from kanal.core.errors import KanalError
 from kanal.core.rejects import Reject
 from kanal.core.tally import Tally
-from kanal.databases.base import Database
+from kanal.databases.base import Database, DatabaseError
 from kanal.runlog.liveness import born, lives
 
 _metadata = sa.MetaData()
 _TRIES = 5
+#: Seconds before an entry is tried again.
+_PAUSES = (0.2, 1.0, 4.0, 10.0)
 Made = TypeVar("Made")
 COUNTS = tuple(count.name for count in fields(Tally))
 
@@ -170,8 +173,32 @@ class RunRecord:
         return (self.finished - self.started).total_seconds() if self.finished else 0.0
 
 
-class RunLogUnusable(KanalError):
+class RunLogUnusable(DatabaseError):
     """The database of the run log cannot be reached, or refuses what it was asked."""
+
+
+Method = TypeVar("Method", bound=Callable[..., None])
+
+
+def _lasting(method: Method) -> Method:
+    """An entry into the run log, made again after a while where a trouble passes: a run does not die of it at once."""
+
+    @functools.wraps(method)
+    def lasting(*arguments: Any, **named: Any) -> None:
+        for pause in _PAUSES:
+            try:
+                return method(*arguments, **named)
+            except RunLogUnusable as error:
+                if not error.passing:
+                    raise
+                time.sleep(pause * random.uniform(1, 1.5))
+        try:
+            return method(*arguments, **named)
+        except RunLogUnusable as error:
+            error.passing = False  # whoever hears of it need not try again
+            raise
+
+    return cast(Method, lasting)
 
 
 class AlreadyRunning(KanalError):
@@ -351,6 +378,7 @@ class RunLogStore:
                     of_run.where(STEP.c.status == "waiting").values(status="stopped", error="the run died before it")
                 )
 
+    @_lasting
     def begin_step(self, run: int, step: str, batches: int = 0) -> None:
         """Record that a step begins, or begins again; of an earlier try so many batches are left."""
         with self._begin() as connection:
@@ -361,21 +389,26 @@ class RunLogStore:
             kept = sa.select(sa.func.count()).where(REJECT.c.run == run, REJECT.c.step == step)
             self._kept[run, step] = int(connection.execute(kept).scalar() or 0) if batches else 0
 
+    @_lasting
     def add_batch(
         self, run: int, step: str, batch: BatchRecord, rejects: Sequence[Reject], keep_all: bool = False
     ) -> None:
         """Record a batch, with the rows of it that were rejected, as far as so many are kept."""
         kept = self._kept.get((run, step), 0)
         chosen = rejects if keep_all else rejects[: max(0, self.keep_rejects - kept)]
-        self._kept[run, step] = kept + len(chosen)
         times = {"reading": batch.reading, "computing": batch.computing, "writing": batch.writing}
         with self._begin() as connection:
             values = {"run": run, "step": step, "batch": batch.batch, "seconds": sum(times.values())}
+            same = sa.and_(BATCH.c.run == run, BATCH.c.step == step, BATCH.c.batch == batch.batch)
+            if connection.execute(sa.select(BATCH.c.batch).where(same)).first() is not None:
+                return  # by a try whose answer was lost
             connection.execute(BATCH.insert().values(**values, **times, **_values(batch.tally)))
             if chosen:
                 rows = [_reject_row(run, step, reject) | {"batch": batch.batch} for reject in chosen]
                 connection.execute(REJECT.insert(), rows)
+        self._kept[run, step] = kept + len(chosen)
 
+    @_lasting
     def end_step(self, run: int, record: StepRecord) -> None:
         """Record how a step ended."""
         with self._begin() as connection:
@@ -390,6 +423,7 @@ class RunLogStore:
                 )
             )
 
+    @_lasting
     def end_run(self, run: int, status: str) -> None:
         """Record how a run ended."""
         with self._begin() as connection:
@@ -508,6 +542,7 @@ class RunLogStore:
             rows = connection.execute(sa.select(REJECT.c.reject, REJECT.c.row).where(chosen)).all()
         return [(row.reject, json.loads(row.row)) for row in rows]
 
+    @_lasting
     def mend(self, rejects: Collection[int], run: int, step: str) -> None:
         """Record that rejected rows, by their numbers, will have been loaded by a run after all once it commits."""
         numbers = sorted(rejects)
@@ -517,6 +552,7 @@ class RunLogStore:
                 chosen = REJECT.c.reject.in_(numbers[start : start + 500])
                 connection.execute(REJECT.update().where(chosen).values(mended_by=-run))
 
+    @_lasting
     def settle(self, run: int, step: str, committed: bool) -> None:
         """Record whether the rows that a run was about to mend are committed, or rejected as before."""
         with self._begin() as connection:
