@@ -333,6 +333,9 @@ def test_a_job_that_cannot_be_begun_is_tried_again_and_stands_in_the_run_log(
     assert "connection new: " in failed["error"]
     shown = cli("runs", "1").stdout
     assert "It failed before a step could begin" in shown
+    listed = cli("runs").stdout
+    assert "run 1 of test" in listed
+    assert "kanal resume 1  go on with it" in listed
     proxy.left = 2
     resumed = document(cli("resume", "--json"))
     assert (resumed["run"], resumed["status"], proxy.left) == (1, "succeeded", 0)

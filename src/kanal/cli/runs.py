@@ -6,12 +6,14 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+from rich.console import Console
 from rich.markup import escape
 from rich.table import Table
 
 from kanal.cli.log import find_run_log
 from kanal.cli.output import (
     console,
+    example,
     indented,
     number,
     print_json,
@@ -23,6 +25,7 @@ from kanal.cli.output import (
     table,
     tally_table,
 )
+from kanal.cli.run import print_hints
 from kanal.core.tally import Tally
 from kanal.runlog import RunLogStore, RunRecord, StepRecord, Usual
 from kanal.runner import run_document
@@ -64,6 +67,7 @@ def runs(run: int | None, job: Path | None, run_log: str | None, json: bool) -> 
                 number(total.written),
             )
         show(screen, drawn)
+        _say_what_failed(screen, found, f" --job {job}" if job else f" --run-log {run_log}" if run_log else "")
         return 0
     record = log.run(run)
     if json:
@@ -98,6 +102,26 @@ def runs(run: int | None, job: Path | None, run_log: str | None, json: bool) -> 
             screen.print(f"\n{status_text(step.status)}  [bold]{escape(step.step)}[/]")
             screen.print(indented(escape(step.error)))
     return 0
+
+
+def _say_what_failed(screen: Console, found: list[RunRecord], where: str) -> None:
+    """Of each job whose latest run did not succeed, which step, why, and how to go on; `where` the run log is."""
+    seen: set[str] = set()
+    for record in found:
+        if record.job in seen:
+            continue
+        seen.add(record.job)
+        if record.status in ("succeeded", "running"):
+            continue
+        ends = [(step.step, step.error) for step in record.steps if step.status in ("failed", "stopped") and step.error]
+        step, why = ends[0] if ends else ("", record.error or "it died")
+        shown = f"[bold]{escape(step)}[/]: " if step else ""
+        screen.print(f"\n{status_text(record.status)}  run {record.run} of {escape(record.job)}")
+        screen.print(indented(f"{shown}{escape(example(why, 300))}"))
+        hints = [(f"kanal runs {record.run}{where}", "all about it")]
+        if "replay" not in record.options:
+            hints.append((f"kanal resume {record.run}{where}", "go on with it, once the cause is mended"))
+        print_hints(screen, hints)
 
 
 def fewer_than_usual(step: StepRecord, usual: Mapping[str, Usual]) -> bool:
