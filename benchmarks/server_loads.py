@@ -396,7 +396,9 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--rows", type=int, default=1_000_000)
     parser.add_argument("--runs", type=int, default=3)
-    parser.add_argument("--case", action="append", help=f"one of: {', '.join(CASES)}, memory, tables")
+    parser.add_argument(
+        "--case", action="append", help=f"one of: {', '.join(CASES)}, memory, tables".replace("%", "%%")
+    )
     parser.add_argument("--write", type=Path)
     options = parser.parse_args()
     chosen = options.case or [*CASES, "memory", "tables"]
