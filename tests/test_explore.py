@@ -61,6 +61,7 @@ def test_what_texts_could_be(texts: list[str], guess: str | None) -> None:
         ("decimal(9,2)", "decimal(9,3)", False), ("decimal(10,0)", "integer", True), ("decimal(9,0)", "integer", False),
         ("integer", "decimal(9,0)", True), ("integer", "decimal(5,1)", False), ("double precision", "integer", True),
         ("double precision", "bigint", False), ("bigint", "double precision", False), ("real", "double precision", False),
+        ("real", "real", True), ("double precision", "real", True),
         ("varchar(20)", "varchar(20)", True), ("varchar(20)", "varchar(21)", False), ("varchar(20)", "text", False),
         ("text", "timestamp", True), ("varchar(20)", "date", None), ("date", "text", None), ("timestamp", "date", True),
         ("date", "timestamp", False), ("boolean", "boolean", True), ("uuid", "text", None),
@@ -234,6 +235,35 @@ def test_wide_tables_stay_readable(files: Files, cli: Cli) -> None:
     assert max(map(len, shown.splitlines())) <= 100
     empty = cli("tables", "sqlite:///old.db", "--columns").stdout
     assert max(map(len, empty.splitlines())) <= 100
+
+
+EVERY_TYPE = {
+    "sqlite": ("a smallint, b bigint, c decimal(9,2), d decimal(30,10), e real, f double, g boolean, h varchar(20), "
+               "i text, j date, k time, l timestamp, n blob, o, q numeric", {"o"}),
+    "postgresql": ("a smallint, b bigint, c numeric(9,2), d numeric(50,10), e real, f double precision, g boolean, "
+                   "h varchar(20), i text, j date, k time, l timestamp, m timestamptz, n bytea, o uuid, p jsonb, "
+                   "r char(5), s interval, t int[], v numeric, x time(0), y timestamp(3)", {"s", "t"}),
+    "mariadb": ("a smallint, b bigint unsigned, c decimal(9,2), d decimal(50,10), e float, f double, g boolean, "
+                "h varchar(20), i longtext, j date, k time(6), l datetime(6), m timestamp(6) null, n longblob, o uuid, "
+                "p json, q tinytext, s year, t bit(8), u enum('a','b'), v set('x','y'), w mediumint unsigned, x time, "
+                "z binary(16), aa varbinary(20), ab tinyint unsigned, ac point", {"ac"}),
+}  # fmt: skip
+
+
+@each_kind
+@pytest.mark.parametrize("target", ["sqlite", "postgresql", "mariadb"])
+def test_a_table_made_anew_holds_all_of_its_source(
+    places: Places, files: Files, cli: Cli, kind: str, target: str
+) -> None:
+    old, new = places(kind), places(target)
+    columns, unknown = EVERY_TYPE[kind]
+    old.sql(f"CREATE TABLE t (id integer PRIMARY KEY, {columns})")
+    new.sql("CREATE TABLE another (n integer)")
+    (files.folder / "job.toml").write_text(cli("draft", old.url, new.url).stdout)
+    made = document(cli("create", "job.toml", "--json"))
+    assert {note.split(":")[0] for note in made["tables"][0]["notes"] if "is not known" in note} == unknown
+    assert document(cli("create", "job.toml", "--json")) == {"tables": [], "differences": []}
+    assert document(cli("check", "job.toml", "--json"))["notes"] == []
 
 
 # --- draft, create, run, compare ------------------------------------------------------------------------------------

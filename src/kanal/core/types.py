@@ -180,7 +180,7 @@ def holds(target: SqlType, source: SqlType) -> bool | None:
         if one is Family.DOUBLE:
             exact = {"real": 7, "double precision": 15}[target.name]
             if other is Family.DOUBLE:
-                return target.name != "real"
+                return source.name == "real" or target.name != "real"
             return source.whole_digits + (source.scale or 0) <= exact
         if other is Family.DOUBLE:
             return False

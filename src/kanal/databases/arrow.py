@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 import sqlalchemy as sa
@@ -29,6 +29,9 @@ class ArrowDatabase(Database):
         """A connection of the Arrow driver; its errors become Kanal's."""
         raise NotImplementedError
         yield
+
+    def define(self, statements: Sequence[str]) -> None:
+        self.run_command(";\n".join(statements))
 
     def compiled(self, statement: Any) -> str:
         """A statement made with SQLAlchemy as text."""

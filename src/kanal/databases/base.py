@@ -784,6 +784,11 @@ class Database:
         """A transaction that has begun."""
         return Load(self)
 
+    def define(self, statements: Sequence[str]) -> None:
+        """Make a table with what belongs to it; all or nothing, where the database can."""
+        for statement in statements:
+            self.run_command(statement)
+
     def run_command(self, sql: str) -> int:
         """Run the statements of a command in one transaction; the number of rows that they changed."""
         with self.load() as load:
@@ -870,5 +875,5 @@ _TYPES: list[tuple[Any, Any]] = [
     (sa.DateTime, lambda declared: TIMESTAMPTZ if declared.timezone else TIMESTAMP),
     (sa.Date, DATE),
     (sa.Time, TIME),
-    (sa.LargeBinary, BINARY),
+    ((sa.LargeBinary, sa.BINARY, sa.VARBINARY), BINARY),
 ]

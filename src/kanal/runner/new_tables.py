@@ -60,8 +60,7 @@ def create_tables(plan: JobPlan) -> list[NewTable]:
     made: list[NewTable] = []
     for new in plan.new_tables:
         try:
-            for statement in new.definitions:
-                new.database.run_command(statement)
+            new.database.define(new.definitions)
         except DatabaseError as error:
             done = ", ".join(other.table.name for other in made)
             raise KanalError(
