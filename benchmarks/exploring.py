@@ -21,7 +21,7 @@ import sqlalchemy as sa
 
 import kanal
 from kanal.databases import open_database
-from kanal.databases.base import Reading
+from kanal.databases.reading import Reading
 from kanal.explore.compare import compare
 from kanal.explore.draft import Wish, draft_job
 from kanal.runner import plan_job

@@ -24,7 +24,7 @@ import sqlalchemy as sa
 
 import kanal
 from conftest import Cli, Files, Place, document, server_or_skip
-from kanal.databases.base import DatabaseError
+from kanal.databases.errors import DatabaseError
 from kanal.databases.sqlite import SQLiteLoad
 from test_runs import counts
 from test_servers import job, succeeded

@@ -13,7 +13,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kanal.databases import open_database
-from kanal.databases.base import Database, Reading
+from kanal.databases.base import Database
+from kanal.databases.reading import Reading
 from kanal.definition import Connection
 
 COLUMNS = {"i": "integer", "d": "double precision", "n": "decimal(9,2)", "x": "text", "day": "date", "b": "boolean"}

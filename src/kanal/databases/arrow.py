@@ -8,7 +8,8 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from kanal.databases.base import Database, DatabaseError
+from kanal.databases.base import Database
+from kanal.databases.errors import DatabaseError
 
 
 def driver_errors() -> tuple[type[BaseException], ...]:

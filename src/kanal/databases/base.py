@@ -9,7 +9,6 @@ import contextlib
 import operator
 import re
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar
 from urllib.parse import quote, quote_plus
@@ -21,7 +20,6 @@ from sqlalchemy.engine.reflection import ObjectKind
 
 from kanal.core.arrays import single
 from kanal.core.errors import KanalError
-from kanal.core.expressions.pushdown import Comparison
 from kanal.core.faults import Fault
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.nearest import did_you_mean
@@ -48,216 +46,10 @@ from kanal.core.types import (
 )
 from kanal.databases.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
 from kanal.databases.diagnosis import remedy_for
+from kanal.databases.errors import DatabaseError
+from kanal.databases.load import AS_IT_IS, Load
+from kanal.databases.reading import Breaker, Reading, Window
 from kanal.definition.models import redacted
-
-#: Execution options of SQL in which a % is a %.
-AS_IT_IS = {"no_parameters": True}
-
-
-#: What databases say of troubles that pass.
-_PASSING = re.compile(
-    r"connection (?:refused|reset|was killed|timed out)|broken pipe|server closed|closed the connection|"
-    r"lost connection|gone away|starting up|shutting down|shutdown in progress|terminating connection|"
-    r"too many (?:clients|connections)|"
-    r"deadlock|could not serialize|lock wait timeout|lock timeout|timeout expired|timed out|is locked|database is busy|"
-    r"consuming input failed|connection is (?:lost|closed)|"
-    r"temporary failure in name resolution|no route to host|network is unreachable",
-    re.IGNORECASE,
-)
-
-
-class DatabaseError(KanalError):
-    """A database that cannot be reached, or that refuses what it was asked. `passing` troubles are worth a new try."""
-
-    def __init__(self, what: str, remedy: str = "") -> None:
-        super().__init__(what, remedy)
-        self.passing = _PASSING.search(what) is not None
-
-
-class RowsRefused(KanalError):
-    """The target refused rows of a batch; nothing of that batch was written. `what` is in the database's words.
-
-    `row` is the place in the batch of the first row that it refused, where the database says so.
-    """
-
-    def __init__(self, what: str, row: int | None = None) -> None:
-        self.row = row
-        super().__init__(what)
-
-
-@dataclass(frozen=True)
-class Window:
-    """A range of a column's values: from `low` on, and less than `high`, where these are given.
-
-    `with_null`: rows without a value belong to it too. SQLite may give more rows than these, but never fewer.
-    """
-
-    column: str
-    low: Any = None
-    high: Any = None
-    with_null: bool = False
-
-
-@dataclass(frozen=True)
-class Reading:
-    """What to read: a table or a query, which columns, in which order, how many rows, how many a batch.
-
-    `conditions` are comparisons that the source's rows must meet, all of them. `last` holds values of the columns of
-    `order_by`: only rows that come after these are read; with `up_to_last`, only the others.
-    """
-
-    table: TableInfo
-    query: str | None
-    columns: tuple[str, ...]
-    batch_rows: int
-    order_by: tuple[str, ...] = ()
-    limit: int | None = None
-    conditions: tuple[Comparison, ...] = ()
-    windows: tuple[Window, ...] = ()
-    last: tuple[int | str, ...] = ()
-    up_to_last: bool = False
-
-
-class Breaker:
-    """Breaks off, from another thread, what is under way in a database."""
-
-    def __init__(self) -> None:
-        self._ways: list[Callable[[], object]] = []
-
-    def add(self, way: Callable[[], object]) -> None:
-        """Be told how something that begins is broken off."""
-        self._ways.append(way)
-
-    def __call__(self) -> None:
-        """Break off all of it."""
-        for way in self._ways:
-            with contextlib.suppress(Exception):  # it may have ended by itself
-                way()
-
-
-def row_column(columns: Sequence[str]) -> str:
-    """A name that none of the columns has, for the last column of a stage, which numbers its rows."""
-    name = "kanal_row"
-    while name in {column.casefold() for column in columns}:
-        name += "_"
-    return name
-
-
-class Load:
-    """One transaction on a target; batches go in through it. Leaving it without `commit` undoes everything."""
-
-    def __init__(self, database: Database) -> None:
-        self.database = database
-        self.begin()
-
-    def begin(self) -> None:
-        """Connect and begin the transaction."""
-        self.connection = self.database.engine.connect()
-        self._transaction = self.connection.begin()
-
-    def execute(self, statement: Any, counted: bool = True) -> int:
-        """Run a statement made with SQLAlchemy; the number of rows it changed, if they are to be counted."""
-        with self.database.errors():
-            if counted:
-                return self._counted(statement)
-            self.connection.execute(statement)
-            return 0
-
-    def _counted(self, statement: Any) -> int:
-        rows: int = self.connection.execute(statement, execution_options={"preserve_rowcount": True}).rowcount
-        if rows < 0:
-            raise DatabaseError(
-                f"connection {self.database.name}: the driver {self.database.url.drivername} does not say how many "
-                "rows a statement changed, so the books cannot be kept",
-                "use another driver for this database",
-            )
-        return rows
-
-    def run_sql(self, sql: str) -> int:
-        """Run a statement of the job's own text; the number of rows it changed."""
-        with self.database.errors():
-            return _run_text(self.connection, sql)
-
-    def empty(self, table: sa.Table) -> int:
-        """Remove all rows, within the transaction; how many there were."""
-        return self.execute(table.delete())
-
-    def scalar(self, query: sa.Select[Any]) -> Any:
-        """The one value that a query finds, as this transaction sees it; None where there is none."""
-        with self.database.errors():
-            return self.connection.execute(query).scalar()
-
-    def pack(self, table: sa.Table, rows: pa.RecordBatch) -> Any:
-        """A storable batch in the form in which `insert` takes it. Called beside other uses of the load."""
-        del table
-        return rows
-
-    def insert(self, table: sa.Table, packed: Any) -> None:
-        """Insert a packed batch; raises RowsRefused, with nothing of it inserted, where the target refuses a row."""
-        with self._all_or_nothing():
-            self.connection.execute(table.insert(), packed.to_pylist())
-
-    def attempt(self, *statements: Any) -> list[int]:
-        """Run statements together; raises RowsRefused, with none of them done, where the target refuses a row."""
-        with self._all_or_nothing():
-            return [self._counted(statement) for statement in statements]
-        raise AssertionError
-
-    @contextlib.contextmanager
-    def _all_or_nothing(self) -> Iterator[None]:
-        """While it lasts, all is done or nothing; raises RowsRefused where the target refuses a row."""
-        try:
-            with self.connection.begin_nested():
-                yield
-        except exc.SQLAlchemyError as error:
-            if self.database.refuses(error):
-                raise RowsRefused(self.database.words_of(error)) from None
-            raise self.database.diagnosed(error) from None
-
-    def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
-        """A temporary table of some of a table's columns, and a number for each row; indexed by the key."""
-        stage = self.stage_table(table, columns, name)
-        sa.Index(f"{name}_key", *(stage.c[column] for column in key))
-        with self.database.errors():
-            stage.create(self.connection)
-        return stage
-
-    def stage_table(self, table: TableInfo, columns: Sequence[str], name: str) -> sa.Table:
-        """SQLAlchemy's picture of a stage."""
-        real = self.database.sa_table(table)
-        return sa.Table(
-            name,
-            sa.MetaData(),
-            *(sa.Column(column, real.c[column].type, nullable=True, autoincrement=False) for column in columns),
-            sa.Column(row_column(columns), sa.BigInteger, nullable=False, autoincrement=False),
-            prefixes=["TEMPORARY"],
-            info={"temporary": True},
-        )
-
-    def index_rows(self, stage: sa.Table) -> None:
-        """Called before ranges of a stage's rows are asked for by their numbers, many times."""
-
-    def settle_stage(self, stage: sa.Table) -> None:
-        """Called once the rows of a stage are in it, before they are merged."""
-
-    def drop_stage(self, stage: sa.Table) -> None:
-        """Remove a temporary table."""
-        with self.database.errors():
-            stage.drop(self.connection)
-
-    def cancel(self) -> None:
-        """Break off, from another thread, a statement that is under way, where the driver can."""
-
-    def commit(self) -> None:
-        """Make everything visible at once."""
-        with self.database.errors():
-            self._transaction.commit()
-
-    def close(self) -> None:
-        """Undo what was not committed and give the connection back."""
-        with contextlib.suppress(exc.SQLAlchemyError):
-            self._transaction.close()
-        self.connection.close()
 
 
 class Database:
@@ -795,11 +587,6 @@ class Database:
             rows = load.run_sql(sql)
             load.commit()
             return rows
-
-
-def _run_text(connection: sa.Connection, sql: str) -> int:
-    """Run SQL of the job's own, in which a % is one; the number of rows that it changed."""
-    return max(0, connection.exec_driver_sql(sql, execution_options=AS_IT_IS).rowcount)
 
 
 def _beyond(columns: Sequence[Any], last: Sequence[int | str]) -> sa.ColumnElement[bool]:

@@ -38,10 +38,13 @@ from kanal.core.types import (
     SqlType,
     decimal,
 )
-from kanal.databases.base import Breaker, Database, DatabaseError, Load, Reading, RowsRefused, row_column
+from kanal.databases.base import Database
 from kanal.databases.batches import valid_text
 from kanal.databases.description import About, ColumnInfo, Right, RowCount, TableInfo
+from kanal.databases.errors import DatabaseError, RowsRefused
+from kanal.databases.load import Load, row_column
 from kanal.databases.mariadb_rows import row_batches
+from kanal.databases.reading import Breaker, Reading
 from kanal.databases.text_rows import as_text, text_rows
 
 warnings.filterwarnings("ignore", message="Did not recognize type", category=sa.exc.SAWarning)

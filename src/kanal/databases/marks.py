@@ -10,7 +10,8 @@ from dataclasses import dataclass
 
 import sqlalchemy as sa
 
-from kanal.databases.base import Database, Load
+from kanal.databases.base import Database
+from kanal.databases.load import Load
 from kanal.databases.progress import make_table
 
 TABLE = sa.Table(

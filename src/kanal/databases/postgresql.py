@@ -25,11 +25,14 @@ from kanal.core.frame import SourceBatch, Strays
 from kanal.core.reasons import Reason
 from kanal.core.types import TEXT, WIDE_DECIMAL, Family, SqlType, parse_type
 from kanal.databases.arrow import ArrowDatabase, driver_errors
-from kanal.databases.base import Breaker, Database, DatabaseError, Load, Reading, RowsRefused, row_column
+from kanal.databases.base import Database
 from kanal.databases.batches import rebatched
 from kanal.databases.copy_binary import MAX_DIGITS, binary_rows, takes
 from kanal.databases.declared import Declared
 from kanal.databases.description import About, ColumnInfo, Right, RowCount, TableInfo
+from kanal.databases.errors import DatabaseError, RowsRefused
+from kanal.databases.load import Load, row_column
+from kanal.databases.reading import Breaker, Reading
 from kanal.databases.text_rows import as_text, text_rows
 
 # Types that SQLAlchemy does not know are read and written as text here.

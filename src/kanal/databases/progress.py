@@ -14,7 +14,8 @@ import sqlalchemy as sa
 
 from kanal.core.errors import KanalError
 from kanal.core.tally import Tally
-from kanal.databases.base import Database, Load
+from kanal.databases.base import Database
+from kanal.databases.load import Load
 
 _LONGEST = 4000
 TABLE = sa.Table(

@@ -21,9 +21,12 @@ from kanal.core.faults import Fault
 from kanal.core.frame import SourceBatch
 from kanal.core.types import BIGINT, BINARY, DOUBLE, TEXT, Family, SqlType, parse_type
 from kanal.databases.arrow import ArrowDatabase, driver_errors
-from kanal.databases.base import Breaker, Database, DatabaseError, Load, Reading, RowsRefused, row_column
+from kanal.databases.base import Database
 from kanal.databases.declared import Declared
 from kanal.databases.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
+from kanal.databases.errors import DatabaseError, RowsRefused
+from kanal.databases.load import Load, row_column
+from kanal.databases.reading import Breaker, Reading
 from kanal.databases.sqlite_rows import EXACT_DIGITS, RowReader, affinity, quote, stored_form, text_literal
 
 #: In larger files, rows are not counted.

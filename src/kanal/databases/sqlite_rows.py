@@ -24,9 +24,9 @@ from kanal.core.frame import SourceBatch, Strays
 from kanal.core.reasons import Reason
 from kanal.core.types import TEXT, Family, SqlType, parse_type
 from kanal.databases.arrow import driver_errors
-from kanal.databases.base import Reading, Window
 from kanal.databases.batches import valid_text
 from kanal.databases.description import ColumnInfo
+from kanal.databases.reading import Reading, Window
 
 #: By family, where a value of a column {c} is one of its type, that value, and one to show the driver its type;
 #: all other values are strays. Whole numbers beyond 2 to the 53rd have no floating value of their own.

@@ -26,7 +26,7 @@ from kanal.core.frame import Frame
 from kanal.core.hashing import Hashes, RowHash
 from kanal.core.tally import Tally
 from kanal.core.types import Family, SqlType
-from kanal.databases.base import Reading
+from kanal.databases.reading import Reading
 from kanal.runlog import RunLogStore
 from kanal.runner.plans import JobPlan, PipelinePlan
 from kanal.runner.replay import plan_of_replay

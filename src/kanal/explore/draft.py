@@ -19,7 +19,8 @@ from kanal.core.expressions.syntax import parse
 from kanal.core.profile import Guess, guess_type
 from kanal.core.types import TEXT, Family, SqlType, holds
 from kanal.databases import ColumnInfo, TableInfo
-from kanal.databases.base import Database, Reading
+from kanal.databases.base import Database
+from kanal.databases.reading import Reading
 from kanal.definition.places import quote_part
 from kanal.explore.tables import chosen_tables
 from kanal.runner.order import CircleError, Wait, in_order

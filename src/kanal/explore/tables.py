@@ -15,8 +15,9 @@ from kanal.core.nearest import did_you_mean
 from kanal.core.profile import Profile, profile_column
 from kanal.core.types import Family
 from kanal.databases import TableInfo
-from kanal.databases.base import Database, Reading
+from kanal.databases.base import Database
 from kanal.databases.description import RowCount
+from kanal.databases.reading import Reading
 
 #: Kanal's own tables in a target.
 OWN = ("kanal_progress", "kanal_mark")

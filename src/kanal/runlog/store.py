@@ -1,4 +1,4 @@
-"""Keeps runs, steps, batches and rejects in plain tables of any database."""
+"""Keeps runs, steps, batches and rejects in a database, and finds them again."""
 
 from __future__ import annotations
 
@@ -14,7 +14,6 @@ import time
 import uuid
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field, fields
 from typing import Any, TypeVar, cast
 
 import pyarrow as pa
@@ -24,153 +23,16 @@ from sqlalchemy import exc
 from kanal.core.errors import KanalError
 from kanal.core.rejects import Reject
 from kanal.core.tally import Tally
-from kanal.databases.base import Database, DatabaseError
+from kanal.databases.base import Database
+from kanal.databases.errors import DatabaseError
 from kanal.runlog.liveness import born, lives
+from kanal.runlog.records import BatchRecord, RunRecord, StepRecord, Usual
+from kanal.runlog.tables import BATCH, COUNTS, LOCK, METADATA, REJECT, RUN, STEP, VERSION, VERSION_NOW
 
-_metadata = sa.MetaData()
 _TRIES = 5
 #: Seconds before an entry is tried again.
 _PAUSES = (0.2, 1.0, 4.0, 10.0)
 Made = TypeVar("Made")
-COUNTS = tuple(count.name for count in fields(Tally))
-
-
-def _counts() -> list[sa.Column[Any]]:
-    return [sa.Column(name, sa.BigInteger, nullable=False, default=0) for name in COUNTS]
-
-
-RUN = sa.Table(
-    "kanal_run",
-    _metadata,
-    sa.Column("run", sa.Integer, primary_key=True),
-    sa.Column("job", sa.Text, nullable=False),
-    sa.Column("file", sa.Text),
-    sa.Column("status", sa.String(20), nullable=False),
-    sa.Column("started", sa.DateTime, nullable=False),
-    sa.Column("finished", sa.DateTime),
-    sa.Column("host", sa.Text),
-    sa.Column("process", sa.Integer),
-    # Which process of that number, when it last gave a sign, what marks its work in targets, and what it was told.
-    sa.Column("born", sa.Text),
-    sa.Column("sign", sa.DateTime),
-    sa.Column("token", sa.String(36)),
-    sa.Column("options", sa.Text),
-    # Why none of its steps could begin.
-    sa.Column("error", sa.Text),
-)
-#: The form of these tables; a run log of an older one is brought to it when it is next used.
-VERSION_NOW = 3
-VERSION = sa.Table("kanal_version", _metadata, sa.Column("version", sa.Integer, primary_key=True, autoincrement=False))
-LOCK = sa.Table(
-    "kanal_lock",
-    _metadata,
-    sa.Column("job", sa.String(200), primary_key=True),
-    sa.Column("run", sa.Integer, nullable=False),
-)
-STEP = sa.Table(
-    "kanal_step",
-    _metadata,
-    sa.Column("run", sa.Integer, primary_key=True, autoincrement=False),
-    sa.Column("step", sa.String(200), primary_key=True),
-    sa.Column("position", sa.Integer, nullable=False),
-    sa.Column("kind", sa.String(20), nullable=False),
-    sa.Column("status", sa.String(20), nullable=False),
-    sa.Column("started", sa.DateTime),
-    sa.Column("seconds", sa.Double, nullable=False, default=0.0),
-    sa.Column("batches", sa.Integer, nullable=False, default=0),
-    *_counts(),
-    sa.Column("error", sa.Text),
-    sa.Column("note", sa.Text),
-)
-BATCH = sa.Table(
-    "kanal_batch",
-    _metadata,
-    sa.Column("run", sa.Integer, primary_key=True, autoincrement=False),
-    sa.Column("step", sa.String(200), primary_key=True),
-    sa.Column("batch", sa.Integer, primary_key=True, autoincrement=False),
-    sa.Column("seconds", sa.Double, nullable=False),
-    # These go on side by side, so a batch's seconds may be fewer than their sum.
-    sa.Column("reading", sa.Double),
-    sa.Column("computing", sa.Double),
-    sa.Column("writing", sa.Double),
-    *_counts(),
-)
-REJECT = sa.Table(
-    "kanal_reject",
-    _metadata,
-    sa.Column("reject", sa.Integer, primary_key=True),
-    sa.Column("run", sa.Integer, nullable=False),
-    sa.Column("step", sa.String(200), nullable=False),
-    sa.Column("column", sa.Text),
-    sa.Column("reason", sa.String(40), nullable=False),
-    sa.Column("value", sa.Text),
-    sa.Column("message", sa.Text, nullable=False),
-    sa.Column("row", sa.Text, nullable=False),
-    # The run by which the row was loaded after all; its number below 0 while that has yet to commit.
-    sa.Column("mended_by", sa.Integer),
-    sa.Column("batch", sa.Integer),
-    sa.Index("kanal_reject_of_run", "run", "step"),
-)
-
-
-@dataclass(frozen=True)
-class BatchRecord:
-    """A batch, by its number from 1: its counts, and the seconds that reading, computing and writing it took."""
-
-    batch: int
-    tally: Tally
-    reading: float
-    computing: float
-    writing: float
-
-
-@dataclass(frozen=True)
-class Usual:
-    """The medians of a step in earlier runs that succeeded: of rows read and of seconds, and of how many runs."""
-
-    runs: int
-    read: float
-    seconds: float
-
-
-@dataclass(frozen=True)
-class StepRecord:
-    """A step as the run log has it. `seconds` is its duration."""
-
-    step: str
-    kind: str
-    status: str
-    tally: Tally
-    batches: int
-    seconds: float
-    error: str | None
-    note: str | None = None
-
-
-@dataclass(frozen=True)
-class RunRecord:
-    """A run as the run log has it. Times are UTC."""
-
-    run: int
-    job: str
-    status: str
-    started: dt.datetime
-    finished: dt.datetime | None
-    steps: tuple[StepRecord, ...] = ()
-    file: str | None = None
-    token: str = ""
-    options: Mapping[str, Any] = field(default_factory=dict)
-    error: str | None = None
-
-    @property
-    def steps_begun(self) -> bool:
-        """True where a step has begun at least once."""
-        return any(step.status != "waiting" for step in self.steps)
-
-    @property
-    def seconds(self) -> float:
-        """The run's duration, 0 while it has none."""
-        return (self.finished - self.started).total_seconds() if self.finished else 0.0
 
 
 class RunLogUnusable(DatabaseError):
@@ -251,7 +113,7 @@ class RunLogStore:
 
     def _prepare(self) -> None:
         with self._begin() as connection:
-            _metadata.create_all(connection)
+            METADATA.create_all(connection)
             version = connection.execute(sa.select(VERSION.c.version)).scalar()
             if version == VERSION_NOW:
                 return
@@ -264,7 +126,7 @@ class RunLogStore:
             connection.execute(VERSION.delete())
             connection.execute(VERSION.insert().values(version=VERSION_NOW))
             inspector = sa.inspect(connection)
-            for table in _metadata.sorted_tables:
+            for table in METADATA.sorted_tables:
                 there = {column["name"] for column in inspector.get_columns(table.name)}
                 for column in table.columns:
                     if column.name not in there:

@@ -13,7 +13,7 @@ from typing import Any, Protocol
 from kanal.core.errors import KanalError
 from kanal.core.rejects import Reject
 from kanal.databases import progress
-from kanal.databases.base import Load
+from kanal.databases.load import Load
 from kanal.databases.progress import Progress
 from kanal.runlog import BatchRecord, RunLogStore, RunRecord
 from kanal.runner.events import tell

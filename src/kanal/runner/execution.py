@@ -16,7 +16,8 @@ from kanal.core.errors import KanalError
 from kanal.core.rejects import Reject
 from kanal.core.tally import Tally
 from kanal.databases import marks, progress
-from kanal.databases.base import Database, Load
+from kanal.databases.base import Database
+from kanal.databases.load import Load
 from kanal.runlog import BatchRecord, RunLogStore, RunRecord, StepRecord
 from kanal.runlog.liveness import SIGN_EVERY
 from kanal.runner.attempt import Attempt, TimedOut, Transaction, note_failed_try

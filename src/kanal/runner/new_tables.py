@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from kanal.core.errors import KanalError
 from kanal.databases import ForeignKey
-from kanal.databases.base import DatabaseError
+from kanal.databases.errors import DatabaseError
 from kanal.runner.plans import JobPlan, NewTable, PipelinePlan
 
 

@@ -13,7 +13,8 @@ from kanal.core.newness import change_text, change_value, rows_between
 from kanal.core.rejects import Reject
 from kanal.core.transformation import rejects_of
 from kanal.databases import marks
-from kanal.databases.base import Load, Window
+from kanal.databases.load import Load
+from kanal.databases.reading import Window
 from kanal.runner.plans import PipelinePlan, SincePlan
 
 

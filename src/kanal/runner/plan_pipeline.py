@@ -17,7 +17,8 @@ from kanal.core.newness import GROWING, change_value
 from kanal.core.transformation import ColumnPlan, ColumnRule, LookupPlan, given_type, plan_lookup
 from kanal.core.types import BOOLEAN, Family, SqlType, parse_type
 from kanal.databases import ColumnInfo, TableInfo
-from kanal.databases.base import Database, Reading
+from kanal.databases.base import Database
+from kanal.databases.reading import Reading
 from kanal.definition import Check, Column, JobDefinition, JobError, Lookup, Source, Table
 from kanal.definition.problems import KeyPath
 from kanal.runner.plans import CheckPlan, Difference, PipelinePlan, SincePlan

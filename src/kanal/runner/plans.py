@@ -13,7 +13,8 @@ from kanal.core.newness import change_value
 from kanal.core.transformation import ColumnPlan, ExpectCheck, LookupPlan, MembershipCheck, RowCheck, UniqueCheck
 from kanal.core.types import SqlType
 from kanal.databases import ColumnInfo, TableInfo
-from kanal.databases.base import Database, Reading
+from kanal.databases.base import Database
+from kanal.databases.reading import Reading
 from kanal.definition import JobDefinition, Pipeline, Problem
 from kanal.runner.order import Wait
 from kanal.runner.write_rules import Writing

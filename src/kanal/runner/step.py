@@ -33,8 +33,10 @@ from kanal.core.transformation import (
     rejects_of,
 )
 from kanal.databases import TableInfo
-from kanal.databases.base import Breaker, Database, Load, Reading, Window
+from kanal.databases.base import Database
+from kanal.databases.load import Load
 from kanal.databases.progress import Progress
+from kanal.databases.reading import Breaker, Reading, Window
 from kanal.runlog import BatchRecord
 from kanal.runner.newness import Newness
 from kanal.runner.plans import PipelinePlan

@@ -12,7 +12,7 @@ from contextlib import AbstractContextManager, contextmanager
 from typing import Any, TypeVar
 
 from kanal.core.frame import SourceBatch
-from kanal.databases.base import Reading
+from kanal.databases.reading import Reading
 
 Item = TypeVar("Item")
 _END = object()

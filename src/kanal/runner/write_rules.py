@@ -12,7 +12,8 @@ import sqlalchemy as sa
 
 from kanal.core.errors import KanalError
 from kanal.databases import TableInfo
-from kanal.databases.base import Load, RowsRefused
+from kanal.databases.errors import RowsRefused
+from kanal.databases.load import Load
 from kanal.definition import Pipeline
 
 #: After so many rows in a row of which the target takes none, the load gives up.

@@ -1,0 +1,91 @@
+"""The tables of the run log, plain ones that any database has."""
+
+from __future__ import annotations
+
+from dataclasses import fields
+from typing import Any
+
+import sqlalchemy as sa
+
+from kanal.core.tally import Tally
+
+METADATA = sa.MetaData()
+COUNTS = tuple(count.name for count in fields(Tally))
+
+
+def _counts() -> list[sa.Column[Any]]:
+    return [sa.Column(name, sa.BigInteger, nullable=False, default=0) for name in COUNTS]
+
+
+RUN = sa.Table(
+    "kanal_run",
+    METADATA,
+    sa.Column("run", sa.Integer, primary_key=True),
+    sa.Column("job", sa.Text, nullable=False),
+    sa.Column("file", sa.Text),
+    sa.Column("status", sa.String(20), nullable=False),
+    sa.Column("started", sa.DateTime, nullable=False),
+    sa.Column("finished", sa.DateTime),
+    sa.Column("host", sa.Text),
+    sa.Column("process", sa.Integer),
+    # Which process of that number, when it last gave a sign, what marks its work in targets, and what it was told.
+    sa.Column("born", sa.Text),
+    sa.Column("sign", sa.DateTime),
+    sa.Column("token", sa.String(36)),
+    sa.Column("options", sa.Text),
+    # Why none of its steps could begin.
+    sa.Column("error", sa.Text),
+)
+#: The form of these tables; a run log of an older one is brought to it when it is next used.
+VERSION_NOW = 3
+VERSION = sa.Table("kanal_version", METADATA, sa.Column("version", sa.Integer, primary_key=True, autoincrement=False))
+LOCK = sa.Table(
+    "kanal_lock",
+    METADATA,
+    sa.Column("job", sa.String(200), primary_key=True),
+    sa.Column("run", sa.Integer, nullable=False),
+)
+STEP = sa.Table(
+    "kanal_step",
+    METADATA,
+    sa.Column("run", sa.Integer, primary_key=True, autoincrement=False),
+    sa.Column("step", sa.String(200), primary_key=True),
+    sa.Column("position", sa.Integer, nullable=False),
+    sa.Column("kind", sa.String(20), nullable=False),
+    sa.Column("status", sa.String(20), nullable=False),
+    sa.Column("started", sa.DateTime),
+    sa.Column("seconds", sa.Double, nullable=False, default=0.0),
+    sa.Column("batches", sa.Integer, nullable=False, default=0),
+    *_counts(),
+    sa.Column("error", sa.Text),
+    sa.Column("note", sa.Text),
+)
+BATCH = sa.Table(
+    "kanal_batch",
+    METADATA,
+    sa.Column("run", sa.Integer, primary_key=True, autoincrement=False),
+    sa.Column("step", sa.String(200), primary_key=True),
+    sa.Column("batch", sa.Integer, primary_key=True, autoincrement=False),
+    sa.Column("seconds", sa.Double, nullable=False),
+    # These go on side by side, so a batch's seconds may be fewer than their sum.
+    sa.Column("reading", sa.Double),
+    sa.Column("computing", sa.Double),
+    sa.Column("writing", sa.Double),
+    *_counts(),
+)
+REJECT = sa.Table(
+    "kanal_reject",
+    METADATA,
+    sa.Column("reject", sa.Integer, primary_key=True),
+    sa.Column("run", sa.Integer, nullable=False),
+    sa.Column("step", sa.String(200), nullable=False),
+    sa.Column("column", sa.Text),
+    sa.Column("reason", sa.String(40), nullable=False),
+    sa.Column("value", sa.Text),
+    sa.Column("message", sa.Text, nullable=False),
+    sa.Column("row", sa.Text, nullable=False),
+    # The run by which the row was loaded after all; its number below 0 while that has yet to commit.
+    sa.Column("mended_by", sa.Integer),
+    sa.Column("batch", sa.Integer),
+    sa.Index("kanal_reject_of_run", "run", "step"),
+)
