@@ -105,8 +105,9 @@ class SQLite(ArrowDatabase):
     def _check_file(self) -> None:
         if not self.path.exists():
             near = sorted(path.name for path in self.path.parent.glob("*.db")) if self.path.parent.is_dir() else []
-            where = f"its folder has: {', '.join(near[:8])}" if near else "create it first, or correct the URL"
-            raise DatabaseError(f"connection {self.name}: there is no file {self.path}", where)
+            where = f"its folder has: {', '.join(near[:8])}" if near else "correct the URL"
+            remedy = f"{where}; a new database begins as an empty file of that name"
+            raise DatabaseError(f"connection {self.name}: there is no file {self.path}", remedy)
         if self.path.is_dir():
             raise DatabaseError(f"connection {self.name}: {self.path} is a folder", "name the database file in it")
         try:
