@@ -29,7 +29,8 @@ from kanal.runlog.liveness import born, lives
 from kanal.runlog.records import BatchRecord, RunRecord, StepRecord, Usual
 from kanal.runlog.tables import BATCH, COUNTS, LOCK, METADATA, REJECT, RUN, STEP, VERSION, VERSION_NOW
 
-_TRIES = 5
+#: Seconds before what another run may do at the same moment is tried again.
+_MEANWHILE = (0.1, 0.2, 0.3, 0.4)
 #: Seconds before an entry is tried again.
 _PAUSES = (0.2, 1.0, 4.0, 10.0)
 Made = TypeVar("Made")
@@ -42,20 +43,25 @@ class RunLogUnusable(DatabaseError):
 Method = TypeVar("Method", bound=Callable[..., None])
 
 
+def _again(act: Callable[[], Made], pauses: Sequence[float], worth: Callable[[RunLogUnusable], bool]) -> Made:
+    """What a function gives, called again after so many seconds as long as its error is worth that."""
+    for pause in pauses:
+        try:
+            return act()
+        except RunLogUnusable as error:
+            if not worth(error):
+                raise
+            time.sleep(pause * random.uniform(1, 1.5))
+    return act()
+
+
 def _lasting(method: Method) -> Method:
     """An entry into the run log, made again after a while where a trouble passes: a run does not die of it at once."""
 
     @functools.wraps(method)
     def lasting(*arguments: Any, **named: Any) -> None:
-        for pause in _PAUSES:
-            try:
-                return method(*arguments, **named)
-            except RunLogUnusable as error:
-                if not error.passing:
-                    raise
-                time.sleep(pause * random.uniform(1, 1.5))
         try:
-            return method(*arguments, **named)
+            _again(lambda: method(*arguments, **named), _PAUSES, lambda error: error.passing)
         except RunLogUnusable as error:
             error.passing = False  # whoever hears of it need not try again
             raise
@@ -100,16 +106,7 @@ class RunLogStore:
 
         Raises KanalError for a run log of a newer Kanal.
         """
-        self._patiently(self._prepare)
-
-    def _patiently(self, act: Callable[[], Made]) -> Made:
-        """What a function gives, called again where it failed, maybe because another run did the same just now."""
-        for _ in range(_TRIES - 1):
-            try:
-                return act()
-            except RunLogUnusable:
-                time.sleep(random.uniform(0.1, 0.4))
-        return act()
+        _again(self._prepare, _MEANWHILE, lambda _: True)  # another run may make them just now
 
     def _prepare(self) -> None:
         with self._begin() as connection:
@@ -149,7 +146,7 @@ class RunLogStore:
 
         Raises AlreadyRunning while another run of the job is under way; one whose process is dead is no obstacle.
         """
-        return self._patiently(lambda: self._begin_run(job, file, steps, options))
+        return _again(lambda: self._begin_run(job, file, steps, options), _MEANWHILE, lambda _: True)
 
     def _begin_run(
         self, job: str, file: str | None, steps: Sequence[tuple[str, str]], options: Mapping[str, Any] | None
