@@ -16,6 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import Cli, Files, Place, document
+from kanal.cli.output import example
 from kanal.core.comparison import compare_hashes
 from kanal.core.profile import guess_type
 from kanal.core.types import holds, parse_type
@@ -225,6 +226,14 @@ def test_a_sample_tells_values_of_another_type(files: Files, cli: Cli) -> None:
     assert (toll["misfits"], toll["misfit"], toll["guess"]["options"]) == (2, "1,5", {"decimal_mark": ","})
     shown = cli("sample", "sqlite:///old.db", "t").stdout
     assert re.search(r"tons +bigint +2 +ca\. 900", shown)
+
+
+@pytest.mark.parametrize(
+    ("value", "shown"),
+    [(" a  b ", "' a b '"), ("a\nb", "a b"), ("a\n", r"'a\n'"), ("\n\t", r"'\n\t'"), ("", "''"), (None, "NULL")],
+)
+def test_a_value_in_a_table_is_on_one_line(value: str | None, shown: str) -> None:
+    assert example(value) == shown
 
 
 def test_wide_tables_stay_readable(files: Files, cli: Cli) -> None:

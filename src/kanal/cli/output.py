@@ -178,5 +178,6 @@ def example(value: str | None, longest: int = 36) -> str:
     if value is None:
         return "NULL"
     bare = value.strip()
-    text = " ".join(value.split()) if value == bare != "" else f"'{value.replace(bare, ' '.join(bare.split()))}'"
+    line = " ".join(value.split())
+    text = line if value == bare != "" else repr(value.replace(bare, line))
     return text if len(text) <= longest else f"{text[: longest - 1]}…"

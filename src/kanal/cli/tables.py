@@ -133,7 +133,7 @@ def sample(place: str, name: str, rows: int, scan: int, job: Path | None, json: 
         screen.print(f"{escape(found.table.name)} has no rows.")
         return 0
     screen.print()
-    where = f"all {counted(found.scanned, 'row')}" if found.whole else f"the first {counted(found.scanned, 'row')}"
+    where = f"{'all' if found.whole else 'the first'} {counted(found.scanned, 'row')}"
     drawn = table("column", "~type", "#nulls", "#distinct", "~least", "~greatest", "#longest",
                   title=f"Columns, over {where}")  # fmt: skip
     for profile in found.profiles:

@@ -40,7 +40,7 @@ def as_text(value: Any, arrow: pa.DataType | None = None) -> str | None:
     """
     if value is None:
         return None
-    if arrow == _REAL:
+    if arrow is not None and arrow == _REAL:
         return str(np.float32(value))
     if isinstance(value, bytes):
         return "x'" + value.hex() + "'"
@@ -53,4 +53,5 @@ def as_text(value: Any, arrow: pa.DataType | None = None) -> str | None:
 
 def texts_of(values: pa.Array) -> list[str | None]:
     """The values of an array as rejects show them."""
-    return [as_text(value, values.type) for value in values.to_pylist()]
+    arrow = _REAL if values.type == _REAL else None  # asked once, not for each value
+    return [as_text(value, arrow) for value in values.to_pylist()]

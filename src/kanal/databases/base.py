@@ -63,6 +63,8 @@ class Database:
     splits: ClassVar[bool] = False
     #: True where the columns of a table cannot have names that differ in case alone.
     folds_columns: ClassVar[bool] = False
+    #: The schemas of the server's own, where it has an information_schema.
+    system_schemas: ClassVar[tuple[str, ...]] = ()
 
     #: Whether connections are kept for the next use. Here none is, so that nothing temporary outlives it.
     pooling: ClassVar[dict[str, Any]] = {"poolclass": sa.NullPool}
@@ -271,7 +273,14 @@ class Database:
 
     def other_schemas(self) -> dict[str, int]:
         """The schemas that have tables, and how many, where the database can tell."""
-        return {}
+        if not self.system_schemas:
+            return {}
+        left_out = ", ".join(f"'{name}'" for name in self.system_schemas)
+        found = self.rows_of(
+            "SELECT table_schema, count(*) FROM information_schema.tables "
+            f"WHERE table_schema NOT IN ({left_out}) GROUP BY 1 ORDER BY 2 DESC, 1"
+        )
+        return {row[0]: int(row[1]) for row in found}
 
     def forget_names(self) -> None:
         """Ask anew for tables when they are next wanted, since some were made."""

@@ -76,6 +76,7 @@ class MariaDB(Database):
     port = 3306
     splits = True
     folds_columns = True
+    system_schemas = ("information_schema", "performance_schema", "mysql", "sys")
     pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
     sql_dialect = dialect.dialect(paramstyle="named")
 
@@ -159,13 +160,6 @@ class MariaDB(Database):
         return counts
 
     # --- describing ------------------------------------------------------------------------------------------------
-
-    def other_schemas(self) -> dict[str, int]:
-        found = self.rows_of(
-            "SELECT table_schema, count(*) FROM information_schema.tables WHERE table_schema NOT IN "
-            "('information_schema', 'performance_schema', 'mysql', 'sys') GROUP BY 1 ORDER BY 2 DESC, 1"
-        )
-        return {row[0]: int(row[1]) for row in found}
 
     def describe(self, schema: str | None, table: str) -> TableInfo:
         info = _with_plain_names(super().describe(schema, table))

@@ -83,6 +83,7 @@ class PostgreSQL(ArrowDatabase):
     extra = "kanal[postgresql]"
     port = 5432
     splits = True
+    system_schemas = ("information_schema", "pg_catalog")
     pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
     sql_dialect = dialect.dialect(paramstyle="named")  # type: ignore[no-untyped-call]
 
@@ -251,13 +252,6 @@ class PostgreSQL(ArrowDatabase):
     @cached_property
     def _part_of(self) -> dict[tuple[str | None, str], str]:
         return {}
-
-    def other_schemas(self) -> dict[str, int]:
-        found = self.rows_of(
-            "SELECT table_schema, count(*) FROM information_schema.tables "
-            "WHERE table_schema NOT IN ('information_schema', 'pg_catalog') GROUP BY 1 ORDER BY 2 DESC, 1"
-        )
-        return {row[0]: int(row[1]) for row in found}
 
     def describe(self, schema: str | None, table: str) -> TableInfo:
         info = super().describe(schema, table)

@@ -14,7 +14,7 @@ import tomlkit
 from sqlglot import exp
 from tomlkit.exceptions import TOMLKitError
 
-from kanal.core.errors import ExpressionError, KanalError
+from kanal.core.errors import ExpressionError, KanalError, counted
 from kanal.core.expressions.syntax import parse
 from kanal.core.profile import Guess, guess_type
 from kanal.core.types import TEXT, Family, SqlType, holds
@@ -68,7 +68,7 @@ def draft_job(name: str, source: Database, target: Database, connections: Mappin
     pipelines, left = _pipelines(source, target, wish)
     missing = not all(_exists(target, wish, pipeline) for pipeline in pipelines)
     lines = [
-        f"# Drafted from {len(pipelines)} {'table' if len(pipelines) == 1 else 'tables'} of connection {source.name}.",
+        f"# Drafted from {counted(len(pipelines), 'table')} of connection {source.name}.",
         "# Lines marked with ? are for you to decide. See what would happen by: kanal check --sample 1000 FILE",
         f'job = "{name}"',
         "",

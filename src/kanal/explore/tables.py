@@ -48,12 +48,9 @@ def chosen_tables(
     if not chosen:
         where = f"schema {schema} of connection {database.name}" if schema else f"connection {database.name}"
         if not names:
-            others = ", ".join(
-                f"{name} ({counted(count, 'table')})" for name, count in database.other_schemas().items()
-            )
-            raise KanalError(
-                f"{where} has no tables", f"name another {f'schema: {others}' if others else 'database or schema'}"
-            )
+            schemas = [f"{name} ({counted(count, 'table')})" for name, count in database.other_schemas().items()]
+            another = f"schema: {', '.join(schemas)}" if schemas else "database or schema"
+            raise KanalError(f"{where} has no tables", f"name another {another}")
         shown = ", ".join(names[:12]) + (f" and {len(names) - 12} more" if len(names) > 12 else "")
         near = did_you_mean(like[0].strip("*"), names) if like else ""
         raise KanalError(f"no table of {where} fits; it has: {shown}", near or "write a pattern such as 'lock_*'")
@@ -123,7 +120,8 @@ def _typed_columns(table: TableInfo, batch: SourceBatch) -> dict[str, tuple[pa.A
         values = frame.column((None, column))
         faults = frame.collect()
         if faults:
-            texts = batch.row_texts(list(range(batch.rows)))
-            values = pa.array([row[column] for row in texts], pa.string())
+            strays = {column: batch.strays[column]} if column in batch.strays else {}
+            alone = SourceBatch(batch.rows, {column: batch.columns[column]}, strays)
+            values = pa.array([row[column] for row in alone.row_texts(list(range(batch.rows)))], pa.string())
         found[column] = values, faults
     return found
