@@ -3,14 +3,17 @@ PYTHON ?= $(shell for p in python3.13 python3.12 python3.11 python3 python; do \
 	command -v $$p >/dev/null 2>&1 && $$p -c 'import sys; sys.exit(sys.version_info < (3, 11))' 2>/dev/null \
 	&& { echo $$p; break; }; done)
 BIN := .venv/bin
+# Tests wait for servers and disks much of the time.
+WORKERS ?= $(shell echo $$((2 * $$(getconf _NPROCESSORS_ONLN))))
+PIP := $(BIN)/pip install --quiet --disable-pip-version-check
 
-.PHONY: demo test lint types imports check clean
+.PHONY: demo test lint types imports site package check clean
 
-demo: .venv/ready
+demo: .venv/kanal
 	$(BIN)/kanal demo kanal-demo
 
 test: .venv/ready
-	$(BIN)/pytest -n auto
+	$(BIN)/pytest -n $(WORKERS) $(TESTS)
 
 lint: .venv/ready
 	$(BIN)/ruff check src tests benchmarks
@@ -22,12 +25,27 @@ types: .venv/ready
 imports: .venv/ready
 	$(BIN)/lint-imports
 
-check: lint types imports test
+site: .venv/site
+	NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build --strict --quiet --site-dir build/site
 
-.venv/ready: pyproject.toml
+package: .venv/ready
+	rm -rf dist
+	$(BIN)/python -m build --outdir dist .
+
+check: lint types imports test site
+
+.venv/kanal: pyproject.toml
 	@test -n "$(PYTHON)" || { echo "Kanal needs Python 3.11 or newer; none was found."; exit 1; }
 	$(PYTHON) -m venv .venv
-	$(BIN)/pip install --quiet --disable-pip-version-check -e '.[dev]'
+	$(PIP) -e .
+	touch $@
+
+.venv/ready: .venv/kanal
+	$(PIP) -e '.[dev]'
+	touch $@
+
+.venv/site: .venv/kanal
+	$(PIP) -e '.[site]'
 	touch $@
 
 clean:

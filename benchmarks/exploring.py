@@ -20,8 +20,8 @@ import psycopg
 import sqlalchemy as sa
 
 import kanal
-from kanal.databases import open_database
-from kanal.databases.reading import Reading
+from kanal.connections import open_database
+from kanal.connections.reading import Reading
 from kanal.explore.compare import compare
 from kanal.explore.draft import Wish, draft_job
 from kanal.runner import plan_job
@@ -62,7 +62,7 @@ def read_both() -> None:
 def read_both_by_kanal() -> None:
     database = open_database("pg", kanal.Connection(url=URL), Path.cwd())
     for name in ("source", "target"):
-        table = database.describe(None, name)
+        table = database.catalogue.describe(None, name)
         with database.read(Reading(table, None, tuple(table.names), 50_000)) as batches:
             for _ in batches:
                 pass
@@ -111,10 +111,10 @@ def drafting(tables: int, runs: int) -> None:
 
     def reflect() -> None:
         database = open_database("pg", kanal.Connection(url=URL), Path.cwd())
-        names = [name for name in database.table_names() if name.startswith("ledger_")]
-        database.expect(None, names)
+        names = [name for name in database.catalogue.table_names() if name.startswith("ledger_")]
+        database.catalogue.expect(None, names)
         for name in names:
-            database.describe(None, name)
+            database.catalogue.describe(None, name)
         database.dispose()
 
     def draft() -> None:

@@ -32,6 +32,9 @@ def schema() -> str:
         "description": "Other files, merged under this one.",
     }
     definitions = document["$defs"]
+    # What only a Python program can give.
+    del definitions["Source"]["properties"]["data"], definitions["Table"]["properties"]["memory"]
+    document["properties"]["functions"]["items"] = {"type": "string"}
     for name, kind in (
         ("Source", "a table: CONNECTION:SCHEMA.TABLE"),
         ("Table", "a table: CONNECTION:SCHEMA.TABLE"),
@@ -118,7 +121,8 @@ def told(page: str, folder: Path) -> str:
                 continue
             outcome = subprocess.run(
                 ["bash", "-c", command], cwd=place, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
-                env=os.environ | {"PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}, check=False,
+                env=os.environ | {"PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}", "COLUMNS": "100"},
+                stdin=subprocess.DEVNULL, check=False,
             )  # fmt: skip
             found = [line.rstrip() for line in outcome.stdout.rstrip().splitlines()]
             if "…\n" in before:

@@ -141,9 +141,37 @@ class Place:
             return [tuple(row) for row in found]
 
 
+#: Databases of PostgreSQL that were emptied after a test, for the next: to make one takes long.
+_emptied: list[str] = []
+
+
+def _empty(url: sa.URL, admin: sa.Connection) -> bool:
+    """Empty a database of PostgreSQL; False where that fails."""
+    admin.exec_driver_sql(f"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '{url.database}'")
+    place = Place("postgresql", url.render_as_string(hide_password=False))
+    try:
+        made = "SELECT nspname FROM pg_namespace WHERE nspname NOT LIKE 'pg\\_%' AND nspname <> 'information_schema'"
+        for (schema,) in place.rows(made):
+            place.sql(f'DROP SCHEMA "{schema}" CASCADE')
+        place.sql("CREATE SCHEMA public", "GRANT USAGE ON SCHEMA public TO PUBLIC")
+    except sa.exc.SQLAlchemyError:
+        return False
+    return True
+
+
+@pytest.fixture(scope="session", autouse=True)
+def _drop_emptied() -> Iterator[None]:
+    yield
+    if _emptied:
+        admin = Place("postgresql", POSTGRESQL).engine.execution_options(isolation_level="AUTOCOMMIT")
+        with admin.connect() as connection:
+            for name in _emptied:
+                connection.exec_driver_sql(f"DROP DATABASE {name} WITH (FORCE)")
+
+
 @contextlib.contextmanager
 def _own_database(kind: str) -> Iterator[str]:
-    """The URL of a new database on a server, dropped afterwards; skips where there is no such server."""
+    """The URL of an empty database on a server, dropped in the end; skips where there is no such server."""
     server = {"postgresql": POSTGRESQL, "mariadb": MARIADB}[kind]
     name = f"kanal_test_{uuid.uuid4().hex[:12]}"
     url = sa.make_url(server)
@@ -153,16 +181,25 @@ def _own_database(kind: str) -> Iterator[str]:
         "mariadb": f"CREATE DATABASE {name}",
     }
     try:
-        with admin.connect() as connection:
-            connection.exec_driver_sql(made[kind])
+        if kind == "postgresql" and _emptied:
+            name = _emptied.pop()
+        else:
+            with admin.connect() as connection:
+                connection.exec_driver_sql(made[kind])
     except sa.exc.OperationalError as error:
         server_or_skip(kind, error)
         return
+    url = url.set(database=name)
     try:
-        yield url.set(database=name).render_as_string(hide_password=False)
+        yield url.render_as_string(hide_password=False)
     finally:
         with admin.connect() as connection:
-            connection.exec_driver_sql(f"DROP DATABASE {name}" + (" WITH (FORCE)" if kind == "postgresql" else ""))
+            if kind == "mariadb":
+                connection.exec_driver_sql(f"DROP DATABASE {name}")
+            elif _empty(url, connection):
+                _emptied.append(name)
+            else:
+                connection.exec_driver_sql(f"DROP DATABASE {name} WITH (FORCE)")
 
 
 @pytest.fixture

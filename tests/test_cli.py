@@ -157,3 +157,10 @@ def test_a_target_that_another_program_writes_to_fails_with_a_sentence(files: Fi
     run = job.run()
     assert "syntax error" in str(run["t"].error)
     assert files.rows("new.db", "SELECT * FROM t") == []
+
+
+def test_shell_completion(tmp_path: Path) -> None:
+    asked = os.environ | {"_KANAL_COMPLETE": "complete_bash", "COMP_WORDS": "kanal re", "COMP_CWORD": "1"}
+    kanal = Path(sys.executable).parent / "kanal"
+    done = subprocess.run([kanal], env=asked, cwd=tmp_path, capture_output=True, text=True, check=True)
+    assert set(done.stdout.split()) == {"resume", "replay", "rejects"}

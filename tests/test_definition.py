@@ -102,9 +102,9 @@ def test_a_file_and_its_python_twin_are_equal_and_survive_writing(tmp_path: Path
     assert job != Job(job="register")
     job.write(tmp_path / "again.toml")
     assert Job.read(tmp_path / "again.toml") == TWIN
-    settled = job.settled("passages")
-    assert (settled.batch_rows, settled.max_rejects) == (50_000, "1%")
-    assert (settled.columns["toll"].type, settled.columns["toll"].decimal_mark) == ("decimal(9,2)", ",")
+    effective = job.effective("passages")
+    assert (effective.batch_rows, effective.max_rejects) == (50_000, "1%")
+    assert (effective.columns["toll"].type, effective.columns["toll"].decimal_mark) == ("decimal(9,2)", ",")
 
 
 def test_a_job_of_several_files(tmp_path: Path) -> None:
@@ -154,7 +154,7 @@ MISTAKES = [
     ("arithmetic on text", GOOD + 'columns.n = "name * 2"', ["stands between", "CAST"]),
     ("unknown type", GOOD + 'columns.n = { from = "n", type = "smalint" }', ['"smalint" is not a type', '"smallint"?']),
     ("unknown way", GOOD + 'columns.n = { from = "n", rounding = "up" }', ['"up" is not known here', '"half_up"']),
-    ("option without sense", GOOD + 'columns.n = { from = "n + 1", format = "%d" }', ["format says nothing"]),
+    ("option without sense", GOOD + 'columns.n = { from = "n + 1", format = "%d" }', ["format has no effect"]),
     ("bad format", GOOD + 'columns.day = { from = "Day", format = "%d.%Q" }', ['"%Q" in format', "%d"]),
     ("bad zone", GOOD + "columns.day = \"n AT TIME ZONE 'x'\"", ["There is no time zone"]),
     ("no conversion", GOOD + 'columns.day = "n"', ["no conversion from bigint to date"]),

@@ -106,11 +106,11 @@ def test_hashes_compare_as_bags(left: list[tuple[int, int]], right: list[tuple[i
         ("{postgresql-nobody}", "CREATE ROLE nobody LOGIN"),
         ("{postgresql-nodb}", "the server has: "),
         ("{mariadb-nodb}", "the server has: "),
-        ("sqlite:///nothing.db", "There is no file"),
+        ("sqlite:///nothing.db", "there is no file"),
         ("sqlite:///.", "is a folder"),
         ("sqlite:///words.txt", "is not a SQLite database"),
         ("oracle://u:secret@h/x", "is not installed"),
-        ("harbour://u:secret@h/x", 'no kind of database "harbour"'),
+        ("harbour://u:secret@h/x", 'no kind of connection "harbour"'),
     ],
 )  # fmt: skip
 def test_why_a_connection_does_not_work(places: Places, files: Files, cli: Cli, url: str, said: str) -> None:
@@ -419,7 +419,7 @@ def test_tables_that_are_made_hold_every_value(places: Places, tmp_path: Path, s
 
 
 @each_kind
-def test_a_table_that_is_too_narrow_is_told_how_to_mend(places: Places, files: Files, cli: Cli, kind: str) -> None:
+def test_a_table_that_is_too_narrow_is_told_how_to_fix(places: Places, files: Files, cli: Cli, kind: str) -> None:
     old, new = places(kind), places(kind)
     old.sql("CREATE TABLE t (n bigint, v varchar(40), d decimal(12,3), more integer)")
     new.sql("CREATE TABLE t (n smallint, v varchar(20), d decimal(9,2))")

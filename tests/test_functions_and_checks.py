@@ -13,7 +13,7 @@ import pytest
 import kanal
 from conftest import Cli, Files
 from kanal.core.expressions import Scope, compile_expression
-from kanal.core.expressions.user import Declared, compile_function
+from kanal.core.expressions.user import UserFunction, compile_function
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.types import parse_type
 from test_runs import counts, load
@@ -47,7 +47,7 @@ def test_the_example_of_the_documentation(files: Files) -> None:
 
 def called(body: Any, takes: str, text: str, **columns: Any) -> tuple[list[Any], list[tuple[int, str]]]:
     types = {name: parse_type("bigint") for name in columns}
-    own = compile_function(Declared("own", body, takes))  # type: ignore[arg-type]
+    own = compile_function(UserFunction("own", body, takes))  # type: ignore[arg-type]
     expression = compile_expression(text, Scope(types, functions={"own": own}))
     arrays = {name: pa.array(values, pa.int64()) for name, values in columns.items()}
     frame = Frame(SourceBatch(len(next(iter(arrays.values()))), arrays), types)
@@ -149,9 +149,8 @@ def test_checks_against_other_rows_and_other_tables(files: Files) -> None:
     """
     for check, rejected in [('"one_a_class"', [3, None]), ('"known"', [4]), ('"not_banned"', [2])]:
         run = load(files, body % check)
-        found = [r["row"] for r in run["t"].rejects().to_pylist()]
-        expected = [f'"id": {"null" if key is None else chr(34) + str(key) + chr(34)}' for key in rejected]
-        assert all(part in row for part, row in zip(expected, found, strict=True)), (check, found)
+        found = [r["row"]["id"] for r in run["t"].rejects().to_pylist()]
+        assert found == [None if key is None else str(key) for key in rejected], check
         assert counts(run["t"])["rejected"] == len(rejected)
     run = load(files, body % '"known", "not_banned"')
     assert {r["message"] for r in run["t"].rejects().to_pylist()} == {

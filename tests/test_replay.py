@@ -1,4 +1,4 @@
-"""Rejected rows are loaded again, and only those, after the cause was mended."""
+"""Rejected rows are loaded again, and only those, after the cause was fixed."""
 
 from __future__ import annotations
 
@@ -64,7 +64,7 @@ def test_rejects_are_loaded_again_and_only_those(places: Places, files: Files, c
     lines = (files.folder / "left.jsonl").read_text(encoding="utf-8").splitlines()
     assert [json.loads(line) for line in lines] == left
     shown = cli("rejects", "1").stdout
-    assert "2 rejected rows of run 1 were mended by a replay" in shown
+    assert "2 rejected rows of run 1 were resolved by a replay" in shown
     assert "kanal replay 1" in shown
     assert "\0" not in shown
 
@@ -72,8 +72,8 @@ def test_rejects_are_loaded_again_and_only_those(places: Places, files: Files, c
     run = succeeded(made.replay(1, "passages"))
     assert run["passages"].tally.rejected == 2
     assert new.rows("SELECT no, toll FROM p WHERE no = 12") == [(12, None)]
-    assert files.rows("kanal-runs.db", "SELECT run, mended_by FROM kanal_reject WHERE mended_by IS NOT NULL") == [
-        (1, 2), (1, 2), (1, 3)
+    assert files.rows("kanal-runs.db", "SELECT run, resolved_by FROM kanal_reject WHERE resolved_by IS NOT NULL") == [
+        (1, 2), (1, 2), (1, 3), (2, 3)
     ]  # fmt: skip
     assert new.rows("SELECT count(*) FROM p") == [(13,)]
 
@@ -100,7 +100,7 @@ def test_what_cannot_be_loaded_again_is_said(files: Files, cli: Cli) -> None:
     files.job(body.replace('n = "n"', 'n = { from = "n", if_bad = "null" }'))
     assert cli("replay", "1").returncode == 0
     assert sorted(files.rows("new.db", "SELECT n FROM t"), key=str) == [(1,), (None,)]
-    assert "no rejected rows that are not mended" in cli("replay", "1").stderr
+    assert "no rejected rows that are not resolved" in cli("replay", "1").stderr
     assert kanal.Job.read(files.folder / "job.toml").run()["t"].rejects().num_rows == 0
 
 
@@ -114,7 +114,7 @@ kanal.Job.read("job.toml").replay(1)
 
 
 @pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
-@pytest.mark.parametrize("dies_at", ["mend", "settle", "end_step"])
+@pytest.mark.parametrize("dies_at", ["resolve", "settle", "end_step"])
 def test_a_replay_that_died_loads_nothing_twice(
     places: Places, files: Files, cli: Cli, kind: str, dies_at: str
 ) -> None:
@@ -130,7 +130,7 @@ def test_a_replay_that_died_loads_nothing_twice(
     if dies_at != "end_step":
         assert len(document(cli("rejects", "1", "--json"))) == 2, "nobody knows yet whether one of them was loaded"
     again = document(cli("replay", "1", "--json"))
-    assert again["steps"][0]["inserted"] == (1 if dies_at == "mend" else 0)
+    assert again["steps"][0]["inserted"] == (1 if dies_at == "resolve" else 0)
     assert sorted(new.rows("SELECT n FROM t")) == [(1,), (2,)]
     assert [reject["value"] for reject in document(cli("rejects", "1", "--json"))] == ["x"]
 
@@ -151,7 +151,7 @@ def test_a_run_log_that_a_team_shares(places: Places, files: Files, cli: Cli, ki
     files.job(f'{body}{{ from = "n", if_bad = "null" }}\n[run_log]\nurl = "{log.url}"\n')
     again = document(cli("replay", "1", "--run-log", log.url, "--json"))
     assert (again["run"], again["steps"][0]["inserted"], again["steps"][0]["rejected"]) == (2, 1, 1)
-    assert log.rows("SELECT mended_by FROM kanal_reject WHERE run = 1 ORDER BY reject") == [(2,), (None,)]
+    assert log.rows("SELECT resolved_by FROM kanal_reject WHERE run = 1 ORDER BY reject") == [(2,), (None,)]
     assert log.rows("SELECT status FROM kanal_run ORDER BY run") == [("succeeded",), ("succeeded",)]
     assert log.rows("SELECT * FROM kanal_lock") == []
     assert [run["run"] for run in document(cli("runs", "--job", "job.toml", "--json"))] == [2, 1]

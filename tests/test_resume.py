@@ -24,8 +24,8 @@ import sqlalchemy as sa
 
 import kanal
 from conftest import Cli, Files, Place, document, server_or_skip
-from kanal.databases.errors import DatabaseError
-from kanal.databases.sqlite import SQLiteLoad
+from kanal.connections.errors import DatabaseError
+from kanal.connections.sql.sqlite import SQLiteLoad
 from test_runs import counts
 from test_servers import job, succeeded
 
@@ -166,7 +166,7 @@ def test_two_runs_of_a_job_at_once(places: Places, files: Files, cli: Cli) -> No
     process.wait()
     listed = document(cli("runs", "--json"))
     assert [run["status"] for run in listed] == ["failed"]
-    assert any("ended without a word" in str(step["error"]) for step in listed[0]["steps"])
+    assert any("ended unexpectedly" in str(step["error"]) for step in listed[0]["steps"])
     assert document(cli("run", "job.toml", "--json"))["run"] == 2
 
 
@@ -306,7 +306,7 @@ def test_a_commit_without_an_answer_is_asked_for(
         commits(self)
         if len(lost) < 2:
             lost.append(self)
-            raise DatabaseError("server closed the connection")
+            raise DatabaseError("server closed the connection", passing=True)
 
     monkeypatch.setattr(SQLiteLoad, "commit", commit_and_lose)
     body = STEPS.format(commit=commit, write="truncate", key="").replace("[defaults]", "[defaults]\nretry_wait = 0")
@@ -382,16 +382,16 @@ def test_a_stopped_run_is_gone_on_with(places: Places, files: Files) -> None:
 DIES_IN_BATCH = """
 import os, sys
 import kanal
-from kanal.databases import progress
-records, seen = progress.record, []
-def record(load, *arguments, **more):
-    records(load, *arguments, **more)
+from kanal.connections.sql.journal import SqlJournal
+records, seen = SqlJournal.record, []
+def record(journal, load, *arguments, **more):
+    records(journal, load, *arguments, **more)
     seen.append(1)
     if len(seen) == 4:
         if sys.argv[1] == "after":
             load.commit()
         os._exit(9)
-progress.record = record
+SqlJournal.record = record
 kanal.Job.read("job.toml").run()
 """
 BY_BATCH = """

@@ -174,7 +174,7 @@ def test_a_step_that_takes_too_long_is_stopped(places: Places, tmp_path: Path, k
     started = time.perf_counter()
     run = job(tmp_path, body, old=old, new=new).run()
     assert time.perf_counter() - started < 15
-    assert "it took longer than its timeout of 1 s, and was undone" in str(run["t"].error)
+    assert "it took longer than its timeout of 1 s; it was undone" in str(run["t"].error)
     assert run["t"].note is None or "try" not in run["t"].note
     assert new.rows("SELECT n FROM t") == [(1,)]
 

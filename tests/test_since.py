@@ -1,4 +1,4 @@
-"""Loads of what is new: marks, overlaps, windows, late and missing change values, a two-way exchange."""
+"""Loads of what is new: watermarks, overlaps, windows, late and missing change values, a two-way exchange."""
 
 from __future__ import annotations
 
@@ -60,13 +60,16 @@ def test_only_what_is_new_is_loaded(places: Places, tmp_path: Path, kind: str, c
     old, new = tables(places, kind, change)
     made = job(tmp_path, BODY.format(write="append", since='"changed"'), old=old, new=new)
     assert counts(succeeded(made.run())["t"]) == {"read": 3, "inserted": 3}
-    (mark,) = made.marks()
-    assert (mark.step, mark.mark is not None and mark.mark[:19]) == ("t", VALUES[change][2][:19])
+    (watermark,) = made.watermarks()
+    assert (watermark.step, watermark.watermark is not None and watermark.watermark[:19]) == (
+        "t",
+        VALUES[change][2][:19],
+    )
     assert counts(succeeded(made.run())["t"]) == {}
     add(old, 3, VALUES[change][3])
     run = succeeded(made.run())["t"]
     assert counts(run) == {"read": 1, "inserted": 1}
-    assert f"read: changed > {mark.mark}" in str(run.note)
+    assert f"read: changed > {watermark.watermark}" in str(run.note)
     assert new.rows("SELECT count(*) FROM t") == [(4,)]
 
 
@@ -78,13 +81,13 @@ def test_an_overlap_brings_late_arrivals_and_a_merge_takes_what_has_no_change_va
     since = '{ column = "changed", first = 2025-03-02, overlap = "1 day" }'
     made = job(tmp_path, BODY.format(write="merge", since=since), old=old, new=new)
     assert counts(succeeded(made.run())["t"]) == {"read": 2, "inserted": 2}
-    add(old, 7, "2025-03-02 11:00:00")  # late, within a day of the mark
+    add(old, 7, "2025-03-02 11:00:00")  # late, within a day of the watermark
     add(old, 8, "2025-03-01 11:00:00")  # too late
     old.sql("INSERT INTO t VALUES (9, NULL)")
     assert counts(succeeded(made.run())["t"]) == {"read": 4, "inserted": 2, "unchanged": 2}
     assert [row[0] for row in new.rows("SELECT id FROM t ORDER BY id")] == [1, 2, 7, 9]
-    (mark,) = made.marks()
-    assert str(mark.mark)[:10] == "2025-03-03"
+    (watermark,) = made.watermarks()
+    assert str(watermark.watermark)[:10] == "2025-03-03"
 
 
 def test_an_append_rejects_what_has_no_change_value(places: Places, tmp_path: Path) -> None:
@@ -98,7 +101,22 @@ def test_an_append_rejects_what_has_no_change_value(places: Places, tmp_path: Pa
 
 
 @pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
-def test_a_failed_load_leaves_the_mark(places: Places, tmp_path: Path, kind: str) -> None:
+def test_watermarks_in_a_table_of_the_former_name_are_taken_over(places: Places, tmp_path: Path, kind: str) -> None:
+    old, new = tables(places, kind, "number")
+    made = job(tmp_path, BODY.format(write="append", since='"changed"'), old=old, new=new)
+    assert counts(succeeded(made.run())["t"]) == {"read": 3, "inserted": 3}
+    new.sql("CREATE TABLE kanal_mark AS SELECT job, step, watermark AS mark, moved FROM kanal_watermark")
+    new.sql("DROP TABLE kanal_watermark")
+    assert [state.watermark for state in made.watermarks()] == ["100"]
+    add(old, 3, "1000")
+    assert counts(succeeded(made.run())["t"]) == {"read": 1, "inserted": 1}
+    assert [state.watermark for state in made.watermarks()] == ["1000"]
+    with pytest.raises(Exception, match="kanal_mark"):
+        new.rows("SELECT * FROM kanal_mark")
+
+
+@pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
+def test_a_failed_load_leaves_the_watermark(places: Places, tmp_path: Path, kind: str) -> None:
     old, new = tables(places, kind, "number")
     body = BODY.format(write="append", since='{ column = "changed", first = 10 }')
     made = job(tmp_path, body, old=old, new=new)
@@ -106,11 +124,11 @@ def test_a_failed_load_leaves_the_mark(places: Places, tmp_path: Path, kind: str
     add(old, 3, "1000")
     broken = job(tmp_path, body + '    last_sql = "SELEC 1"', old=old, new=new)
     assert broken.run().status == "failed"
-    assert [state.mark for state in made.marks()] == ["100"]
+    assert [state.watermark for state in made.watermarks()] == ["100"]
     assert counts(succeeded(made.run())["t"]) == {"read": 1, "inserted": 1}
 
 
-def test_ranges_marks_and_all_on_the_command_line(places: Places, files: Files, cli: Cli) -> None:
+def test_ranges_watermarks_and_all_on_the_command_line(places: Places, files: Files, cli: Cli) -> None:
     old, new = tables(places, "postgresql", "date", rows=4)
     job(files.folder, BODY.format(write="merge", since='"changed"'), old=old, new=new)
 
@@ -121,22 +139,22 @@ def test_ranges_marks_and_all_on_the_command_line(places: Places, files: Files, 
         return found
 
     def mark() -> str | None:
-        found: str | None = document(cli("marks", "job.toml", "--json"))[0]["mark"]
+        found: str | None = document(cli("watermarks", "job.toml", "--json"))[0]["watermark"]
         return found
 
     assert (read("--since", "2025-03-02", "--until", "2025-03-04"), mark()) == (2, None)
     assert (read("--since", "2025-03-02"), mark()) == (3, "2025-03-04")
     assert (read(), read("--since", "2025-03-01"), mark()) == (1, 4, "2025-03-04")
-    assert cli("marks", "job.toml", "t", "--set", "2025-03-03").returncode == 0
+    assert cli("watermarks", "job.toml", "t", "--set", "2025-03-03").returncode == 0
     assert (mark(), read()) == ("2025-03-03", 2)
     assert (read("--all"), mark()) == (4, "2025-03-04")
-    assert cli("marks", "job.toml", "t", "--clear").returncode == 0
-    assert (mark(), "none: all rows are new" in cli("marks", "job.toml").stdout) == (None, True)
+    assert cli("watermarks", "job.toml", "t", "--clear").returncode == 0
+    assert (mark(), "none: all rows are new" in cli("watermarks", "job.toml").stdout) == (None, True)
     for arguments, said in (
         (("run", "job.toml", "--since", "soon"), '"soon" is not a value of type date'),
         (("run", "job.toml", "--since", "2025-01-01", "--all"), "are asked for at once"),
-        (("marks", "job.toml", "--set", "2025-01-01"), "for one step"),
-        (("marks", "job.toml", "u", "--clear"), '"u" is no step that loads only what is new'),
+        (("watermarks", "job.toml", "--set", "2025-01-01"), "for one step"),
+        (("watermarks", "job.toml", "u", "--clear"), '"u" is no step that loads only what is new'),
     ):
         outcome = cli(*arguments)
         assert (outcome.returncode, said in outcome.stderr) == (2, True), outcome.stderr
@@ -197,7 +215,7 @@ def test_the_python_twin(places: Places, tmp_path: Path) -> None:
     old, new = tables(places, "sqlite", "number")
     made = job(tmp_path, BODY.format(write="merge", since='{ column = "changed", overlap = 5 }'), old=old, new=new)
     assert made.pipeline["t"].since == kanal.Since(column="changed", overlap=5)
-    made.set_mark("t", 15)
+    made.set_watermark("t", 15)
     assert counts(succeeded(made.run())["t"]) == {"read": 2, "inserted": 2}
     assert counts(succeeded(made.run(everything=True))["t"]) == {"read": 3, "inserted": 1, "unchanged": 2}
     assert counts(succeeded(made.run(since=9, until=10))["t"]) == {"read": 1, "unchanged": 1}

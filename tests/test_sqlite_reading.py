@@ -12,9 +12,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kanal.databases import open_database
-from kanal.databases.base import Database
-from kanal.databases.reading import Reading
+from kanal.connections import open_database
+from kanal.connections.reading import Reading
+from kanal.connections.sql.database import SqlDatabase
 from kanal.definition import Connection
 
 COLUMNS = {"i": "integer", "d": "double precision", "n": "decimal(9,2)", "x": "text", "day": "date", "b": "boolean"}
@@ -27,7 +27,7 @@ VALUES = st.one_of(
 )
 
 
-def came(database: Database, reading: Reading) -> tuple[dict[str, list[Any]], dict[tuple[str, int], Any]]:
+def came(database: SqlDatabase, reading: Reading) -> tuple[dict[str, list[Any]], dict[tuple[str, int], Any]]:
     """All that is read: the columns' values, and the strays by column and row."""
     columns: dict[str, list[Any]] = {name: [] for name in reading.columns}
     strays = {}
@@ -61,7 +61,7 @@ def test_both_ways_of_reading_give_the_same(
             )
             connection.commit()
         database = open_database("old", Connection(url="sqlite:///old.db"), Path(folder))
-        table = database.describe(None, "t")
+        table = database.catalogue.describe(None, "t")
         plain = Reading(table, None, tuple(COLUMNS), batch_rows, limit=limit)
         typed = Reading(table, "SELECT * FROM t", tuple(COLUMNS), batch_rows, limit=limit)
         assert came(database, plain) == came(database, typed)
@@ -75,7 +75,7 @@ def test_a_stray_far_down_is_found_in_the_state_of_the_beginning(tmp_path: Path,
         other.executemany("INSERT INTO t VALUES (?)", [(odd if n == 15 else n,) for n in range(20)])
         other.commit()
         database = open_database("old", Connection(url="sqlite:///old.db"), tmp_path)
-        reading = Reading(database.describe(None, "t"), None, ("i",), 5)
+        reading = Reading(database.catalogue.describe(None, "t"), None, ("i",), 5)
         with database.read(reading) as batches:
             found = next(batches).columns["i"].to_pylist()
             other.execute("UPDATE t SET i = -1")

@@ -13,10 +13,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kanal.databases.batches import rebatched
-from kanal.databases.copy_binary import HEADER, TRAILER, binary_rows
-from kanal.databases.mariadb_rows import row_batches
-from kanal.databases.text_rows import as_text, text_rows
+from kanal.connections.batches import rebatched
+from kanal.connections.sql.copy_binary import HEADER, TRAILER, binary_rows
+from kanal.connections.sql.mariadb_rows import row_batches
+from kanal.connections.sql.text_rows import cast_to_text, text_rows
 
 TEXT = st.one_of(
     st.text(max_size=12), st.sampled_from(["", "\\N", "\t", "\n", "\\", "\r", "😀" * 300, "x" * 513, "y" * 512])
@@ -128,9 +128,9 @@ def test_text_rows_read_back(table: tuple[list[str], list[tuple[Any, ...]]], ski
     ],
 )  # fmt: skip
 def test_values_as_servers_read_them_from_text(kind: str, value: Any, text: str) -> None:
-    assert as_text(pa.array([value, None], KINDS[kind][0])).to_pylist() == [text, None]
+    assert cast_to_text(pa.array([value, None], KINDS[kind][0])).to_pylist() == [text, None]
     decimals = pa.array([Decimal("0.00000001"), Decimal("-12.5")], pa.decimal128(20, 8))
-    assert as_text(decimals).to_pylist() == ["0.00000001", "-12.50000000"]
+    assert cast_to_text(decimals).to_pylist() == ["0.00000001", "-12.50000000"]
 
 
 class Server:
@@ -161,20 +161,20 @@ def test_rows_of_mariadb_are_read_as_they_were_sent(table: tuple[list[str], list
     kinds, rows = table
     rows = [*rows, tuple("z" * 70_000 for _ in kinds)]
     server = Server([tuple(None if value is None else value.encode() for value in row) for row in rows])
-    batches = list(row_batches(server, "SELECT", [pa.string()] * len(kinds), size))
+    batches = list(row_batches(server, "SELECT", [pa.string()] * len(kinds), size, 10**9))
     assert [len(batch[0]) for batch in batches[:-1]] == [size] * (len(batches) - 1)
     assert [row for batch in batches for row in zip(*(a.to_pylist() for a in batch), strict=True)] == rows
 
 
-@given(st.lists(st.integers(0, 9), max_size=8), st.integers(1, 12))
-def test_batches_are_cut_and_joined(sizes: list[int], rows: int) -> None:
+@given(st.lists(st.integers(0, 9), max_size=8), st.integers(1, 12), st.sampled_from([1, 20, 50, 10**9]))
+def test_batches_are_cut_and_joined(sizes: list[int], rows: int, most: int) -> None:
     numbers = list(range(sum(sizes)))
     starts = [sum(sizes[:place]) for place in range(len(sizes))]
     given_batches = [
         pa.record_batch([pa.array(numbers[start : start + size], pa.int64())], names=["n"])
         for start, size in zip(starts, sizes, strict=True)
     ]
-    found = [batch.column(0).to_pylist() for batch in rebatched(given_batches, rows)]
+    found = [batch.column(0).to_pylist() for batch in rebatched(given_batches, rows, most)]
     assert [number for batch in found for number in batch] == numbers
-    assert all(len(batch) == rows for batch in found[:-1])
-    assert not found or 0 < len(found[-1]) <= rows
+    assert all(0 < len(batch) <= rows and (len(batch) == 1 or 8 * len(batch) <= most) for batch in found)
+    assert most < 10**9 or all(len(batch) == rows for batch in found[:-1])

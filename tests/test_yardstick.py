@@ -225,7 +225,8 @@ def in_postgresql(connection: Any, text: str, count: int) -> tuple[list[Any], se
     import psycopg
 
     try:
-        return [row[0] for row in connection.execute(f"SELECT {text} FROM yard ORDER BY no").fetchall()], set()
+        found = connection.execute(f"SELECT {text} FROM yard WHERE no < {count} ORDER BY no").fetchall()
+        return [row[0] for row in found], set()
     except psycopg.Error:
         values: list[Any] = []
         bad = set()
@@ -258,6 +259,7 @@ def agree(ours: Any, theirs: Any, rough: bool) -> bool:
 def yard(postgresql: Any) -> Any:
     columns = ", ".join(f"{name} {kind}" for name, kind in TYPES.items())
     postgresql.execute("SET timezone TO 'UTC'; SET extra_float_digits TO 1")
+    postgresql.execute("DROP TABLE IF EXISTS yard CASCADE")
     postgresql.execute(f"CREATE TABLE yard (no integer, {columns})")
     with postgresql.cursor() as cursor:
         marks = ", ".join(["%s"] * (len(TYPES) + 1))

@@ -6,7 +6,10 @@ The public names are those listed here; they are imported when first used, so th
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
+from kanal.version import VERSION
+
 if TYPE_CHECKING:
+    from kanal.connections.arrow import Memory as Memory
     from kanal.core.errors import KanalError as KanalError
     from kanal.core.expressions.user import function as function
     from kanal.core.tally import Tally as Tally
@@ -29,13 +32,14 @@ if TYPE_CHECKING:
     from kanal.runner import Run as Run
     from kanal.runner import StepResult as StepResult
 
-__version__ = "0.1.0"
+__version__ = VERSION
 
 _HOMES = {
     "KanalError": "kanal.core.errors",
     "Tally": "kanal.core.tally",
     "function": "kanal.core.expressions.user",
     "Job": "kanal.job",
+    "Memory": "kanal.connections.arrow",
     "Run": "kanal.runner",
     "StepResult": "kanal.runner",
     **dict.fromkeys(

@@ -8,8 +8,11 @@ from typing import TYPE_CHECKING, Any, Self
 from kanal.definition.models import JobDefinition
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+    from concurrent.futures import Executor
+
     from kanal.explore.compare import Comparison
-    from kanal.runner import MarkState, Run
+    from kanal.runner import Run, Watcher, WatermarkState
 
 
 class Job(JobDefinition):
@@ -37,31 +40,57 @@ class Job(JobDefinition):
 
         return [str(problem) for problem in check_job(self)]
 
-    def run(self, **options: Any) -> Run:
-        """Run the job.
+    def run(
+        self,
+        *,
+        only: list[str] | None = None,
+        parameters: Mapping[str, Any] | None = None,
+        batch_rows: int | None = None,
+        workers: int | None = None,
+        since: object = None,
+        until: object = None,
+        everything: bool = False,
+        create: bool = False,
+        dry_run: bool = False,
+        watcher: Watcher | None = None,
+        executor: Executor | None = None,
+    ) -> Run:
+        """Run the job, or of it only the steps named.
 
-        Options: `only` (names of steps), `parameters` (other values for some), `batch_rows`, `workers` (steps at once);
-        for pipelines that load what is new, `since` and `until` (a range of change values) or `everything`. A step
-        that fails does not raise; its result says why. Raises JobError where the job itself is wrong, before any row
-        moves.
+        `parameters` replace values of the job's; `batch_rows` is rows, `workers` how many steps may run at once. Of
+        pipelines that load what is new, `since` (from it on), `until` (before it) or `everything` say what to take this
+        time. `create` makes missing target tables first. `dry_run` does all but write, and gives a Run without a
+        number. `watcher` is told how the run goes. `executor` runs the steps: any `concurrent.futures.Executor`, such
+        as a ProcessPoolExecutor; by default they run in threads.
+
+        A step that fails does not raise; its result says why. Raises JobError where the job itself is wrong, before any
+        row moves, and KanalError where the run log cannot be written or another run of the job is under way.
         """
+        from kanal.runner.run_options import RunOptions, planned
+
+        options = RunOptions(only, parameters, batch_rows, workers, since, until, everything, create)
+        if dry_run:
+            from kanal.explore.check import dry_run as try_all
+
+            with planned(self, options.kept) as plan:
+                return try_all(plan)[0]
         from kanal.runner import run_job
 
-        return run_job(self, **options)
+        return run_job(self, options, watcher, executor)
 
-    def resume(self, run: int | None = None) -> Run:
+    def resume(self, run: int | None = None, *, executor: Executor | None = None) -> Run:
         """Go on with a run of the job that failed, was stopped or died: the latest, or that of a number.
 
-        Steps that succeeded are not run again. Raises KanalError where there is nothing to go on with.
+        Steps that succeeded are not run again; `executor` as in `run`. Raises KanalError where there is nothing left.
         """
         from kanal.runner import resume_run
 
-        return resume_run(self, run)
+        return resume_run(self, run, executor=executor)
 
     def create(self) -> list[str]:
         """Create the target tables that are missing, from the mapping; their names. Raises KanalError."""
-        from kanal.runner.new_tables import create_tables
-        from kanal.runner.planning import planned
+        from kanal.runner.planning.new_tables import create_tables
+        from kanal.runner.run_options import planned
 
         with planned(self, {"create": True}) as plan:
             return [new.table.name for new in create_tables(plan)]
@@ -74,28 +103,28 @@ class Job(JobDefinition):
         """
         from kanal.explore.compare import compare
         from kanal.runner import run_log_of
-        from kanal.runner.planning import planned
+        from kanal.runner.run_options import planned
 
         with planned(self, {}) as plan:
             return list(compare(plan, run_log_of(self), quick, examples))
 
-    def marks(self) -> list[MarkState]:
-        """The marks of the steps that load only what is new: up to which change value each has come."""
-        from kanal.runner import marks_of
+    def watermarks(self) -> list[WatermarkState]:
+        """The watermarks of the steps that load only what is new: up to which change value each has come."""
+        from kanal.runner import watermarks_of
 
-        return marks_of(self)
+        return watermarks_of(self)
 
-    def set_mark(self, step: str, value: object) -> None:
-        """Set the mark of a step, from which its next run goes on; None takes it away, so that all rows are new."""
-        from kanal.runner import set_mark
+    def set_watermark(self, step: str, value: object) -> None:
+        """Set the watermark of a step, from which its next run goes on; None removes it: all rows are new."""
+        from kanal.runner import set_watermark
 
-        set_mark(self, step, value)
+        set_watermark(self, step, value)
 
     def replay(self, run: int | None = None, step: str | None = None) -> Run:
         """Load the rejected rows of a run again, and only those, through the job as it is now; a run of its own.
 
-        Of the latest run or that of a number, of all its steps or of one. Rows that load are recorded as mended. Raises
-        KanalError where there is nothing to load again.
+        Of the latest run or that of a number, of all its steps or of one. Rows that load are recorded as resolved.
+        Raises KanalError where there is nothing to load again.
         """
         from kanal.runner import replay_run
 

@@ -13,7 +13,6 @@ app = typer.Typer(
     name="kanal",
     help="Load tables from database to database, with every row accounted for.",
     no_args_is_help=True,
-    add_completion=False,
     pretty_exceptions_enable=False,
     rich_markup_mode=None,
     context_settings={"help_option_names": ["-h", "--help"]},
@@ -39,7 +38,9 @@ Schema = Annotated[str | None, typer.Option(help="Of this schema.", show_default
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
 RunNumber = Annotated[
     int | None,
-    typer.Argument(metavar="RUN", help="A run's number; the latest if left out.", show_default=False),
+    typer.Argument(
+        metavar="RUN", help="A run's number; the latest if left out.", show_default=False, min=1, max=2**31 - 1
+    ),
 ]
 LogJob = Annotated[
     Path | None,
@@ -196,7 +197,7 @@ def order(
 def create(
     job: JobFile,
     show_sql: Annotated[
-        bool, typer.Option("--show", help="Print the SQL instead, with what would mend existing tables.")
+        bool, typer.Option("--show", help="Print the SQL instead, with the ALTER statements that existing tables need.")
     ] = False,
     json: Json = False,
 ) -> int:
@@ -222,16 +223,18 @@ def run(
     since: Annotated[
         str | None,
         typer.Option(
-            metavar="VALUE", show_default=False, help="Take change values from this on, whatever the marks say."
+            metavar="VALUE", show_default=False, help="Take change values from this on, whatever the watermarks say."
         ),
     ] = None,
     until: Annotated[
         str | None,
         typer.Option(
-            metavar="VALUE", show_default=False, help="Take change values before this only; marks stay where they are."
+            metavar="VALUE",
+            show_default=False,
+            help="Take change values before this only; watermarks stay where they are.",
         ),
     ] = None,
-    everything: Annotated[bool, typer.Option("--all", help="Take all rows, whatever the marks say.")] = False,
+    everything: Annotated[bool, typer.Option("--all", help="Take all rows, whatever the watermarks say.")] = False,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Do all but write, and log nothing.")] = False,
     make_tables: Annotated[bool, typer.Option("--create", help="Create missing target tables first.")] = False,
     set_values: SetValues = None,
@@ -240,9 +243,9 @@ def run(
 ) -> int:
     """Run a job and show what became of every row."""
     from kanal.cli.run import run as command
+    from kanal.runner.run_options import RunOptions
 
-    options: dict[str, object] = {"only": only, "batch_rows": batch_rows, "workers": workers}
-    options |= {"since": since, "until": until, "everything": everything, "create": make_tables}
+    options = RunOptions(only, None, batch_rows, workers, since, until, everything, make_tables)
     if dry_run:
         from kanal.cli.run import dry_run as command_without_writing
 
@@ -282,17 +285,17 @@ def resume(
 
 
 @app.command()
-def marks(
+def watermarks(
     job: JobFile,
     step: Annotated[str | None, typer.Argument(metavar="STEP", help="Only this step's.", show_default=False)] = None,
     value: Annotated[
-        str | None, typer.Option("--set", metavar="VALUE", help="Set the step's mark to this.", show_default=False)
+        str | None, typer.Option("--set", metavar="VALUE", help="Set the step's watermark to this.", show_default=False)
     ] = None,
-    clear: Annotated[bool, typer.Option("--clear", help="Take the step's mark away.")] = False,
+    clear: Annotated[bool, typer.Option("--clear", help="Take the step's watermark away.")] = False,
     json: Json = False,
 ) -> int:
     """Show up to where steps that load only what is new have come, or set that."""
-    from kanal.cli.marks import marks as command
+    from kanal.cli.watermarks import watermarks as command
 
     return command(job, step, value, clear, json)
 
@@ -306,7 +309,7 @@ def replay(
     events: Events = None,
     json: Json = False,
 ) -> int:
-    """Load the rejected rows of a run again, and only those, after the cause was mended."""
+    """Load the rejected rows of a run again, and only those, after the cause was fixed."""
     from kanal.cli.replay import replay as command
 
     return command(number, step, job, run_log, events, json)
@@ -335,6 +338,10 @@ def rejects(
             help="Write all of them to a CSV file, or to JSON lines in a .jsonl file.",
         ),
     ] = None,
+    escape_formulas: Annotated[
+        bool,
+        typer.Option("--escape-formulas", help="In CSV, put ' before what a spreadsheet would take for a formula."),
+    ] = False,
     job: LogJob = None,
     run_log: LogUrl = None,
     json: Json = False,
@@ -342,24 +349,39 @@ def rejects(
     """Show the rejected rows of a run, and why they were rejected."""
     from kanal.cli.rejects import rejects as command
 
-    return command(number, step, reason, column, rows, export, job, run_log, json)
+    return command(number, step, reason, column, rows, export, escape_formulas, job, run_log, json)
 
 
 def run_app(arguments: list[str]) -> int:
     """Run the command line; the exit status: 0 well, 1 a step failed, 2 job or arguments wrong, 130 interrupted."""
+    from kanal.cli.guarded import Guarded
+
+    outputs = sys.stdout, sys.stderr
+    out = sys.stdout = Guarded(outputs[0])
+    sys.stderr = Guarded(outputs[1])
+    try:
+        status = _run(arguments)
+        out.flush()
+        if out.failure is not None:
+            _complain(f"standard output cannot be written: {out.failure.strerror}; what was done is done.")
+        sys.stderr.flush()
+        return status
+    finally:
+        sys.stdout, sys.stderr = outputs
+
+
+def _run(arguments: list[str]) -> int:
     from kanal.core.errors import KanalError
 
+    in_json = "--json" in arguments
     try:
         status = app(arguments, standalone_mode=False)
     except KanalError as error:
-        _complain(str(error))
+        _say(error, in_json)
         return 2
     except KeyboardInterrupt:
         _complain("interrupted.")
         return 130
-    except BrokenPipeError:
-        sys.stderr.close()
-        return 0
     except typer.Exit as error:
         return error.exit_code
     except Exception as error:
@@ -367,18 +389,42 @@ def run_app(arguments: list[str]) -> int:
         if shown is not None:  # an argument that is wrong
             context = getattr(error, "ctx", None)
             command = context.command_path if context is not None else "kanal"
-            _complain(f"{shown()} See {command} --help.")
+            _say(KanalError(shown().rstrip("."), f"see {command} --help"), in_json)
             return 2
         if os.environ.get("KANAL_TRACEBACK"):
             raise
-        _complain(
-            f"this should not happen: {type(error).__name__}: {' '.join(str(error).split())[:300]}. "
-            "Please report it; KANAL_TRACEBACK=1 in the environment shows where it arose."
+        _say(
+            KanalError(
+                f"this should not happen: {type(error).__name__}: {' '.join(str(error).split())[:300]}",
+                "please report it; KANAL_TRACEBACK=1 in the environment shows where it arose",
+            ),
+            in_json,
         )
         return 2
     return status if isinstance(status, int) else 0
 
 
+def _say(error: Exception, in_json: bool) -> None:
+    """Print what is wrong for people, or as a JSON document."""
+    if not in_json:
+        _complain(str(error))
+        return
+    from kanal.cli.output import print_json
+
+    problems = getattr(error, "problems", None)
+    documents = [
+        {"what": one.what, "remedy": one.remedy, "file": str(one.file) if one.file else None, "line": one.line}
+        for one in problems or ()
+    ]
+    if not documents:
+        what, remedy = getattr(error, "what", str(error)), getattr(error, "remedy", "")
+        documents = [{"what": what, "remedy": remedy, "file": None, "line": None}]
+    document: dict[str, object] = {"error": documents[0]}
+    print_json(document | ({"more": documents[1:]} if len(documents) > 1 else {}))
+
+
 def _complain(text: str) -> None:
+    from kanal.cli.output import visible
+
     for line in text.splitlines():
-        print(f"kanal: {line}", file=sys.stderr)
+        print(f"kanal: {visible(line)}", file=sys.stderr)

@@ -6,14 +6,13 @@ from pathlib import Path
 from typing import Any
 
 from rich.console import Console
-from rich.markup import escape
 
-from kanal.cli.output import console, example, indented, print_json, rejects_table, show, table
-from kanal.core.errors import capital, counted
+from kanal.cli.output import console, escape, example, indented, print_json, rejects_table, show, table
+from kanal.core.errors import capital, counted, masked
 from kanal.definition import JobError, Problem
 from kanal.explore.check import Trial, remarks, try_out
 from kanal.job import Job
-from kanal.runner.planning import planned
+from kanal.runner.run_options import planned
 
 
 def check(path: Path, sample: int | None, json: bool) -> int:
@@ -31,7 +30,7 @@ def check(path: Path, sample: int | None, json: bool) -> int:
     if json:
         print_json(
             {
-                "job": str(path),
+                "job": masked(str(path)),
                 "ok": not problems,
                 "problems": [_document(p) for p in problems],
                 "notes": [_document(n) for n in notes],
@@ -48,17 +47,17 @@ def check(path: Path, sample: int | None, json: bool) -> int:
         _print_trial(screen, trial)
     if problems:
         count = f"{counted(len(problems), 'thing')} {'is' if len(problems) == 1 else 'are'}"
-        screen.print(f"[bold]{count} wrong with {escape(str(path))}.[/] Nothing was moved.")
+        screen.print(f"[bold]{count} wrong with {escape(masked(str(path)))}.[/] Nothing was moved.")
         return 2
-    hint = "" if sample else f"; kanal check --sample 1000 {escape(str(path))} tries some rows"
-    screen.print(f"[green]✓[/] {escape(str(path))}: {counted(steps, 'step')}, ready to run{hint}")
+    hint = "" if sample else f"; kanal check --sample 1000 {escape(masked(str(path)))} tries some rows"
+    screen.print(f"[green]✓[/] {escape(masked(str(path)))}: {counted(steps, 'step')}, ready to run{hint}")
     return 0
 
 
 def _print(screen: Console, mark: str, problem: Problem) -> None:
     where = f"{problem.file.name}:{problem.line}" if problem.file and problem.line else ""
     screen.print(f"{mark} [bold]{escape(where)}[/]  {escape(problem.place)}")
-    screen.print(indented(escape(capital(problem.what))))
+    screen.print(indented(escape(problem.what)))
     if problem.remedy:
         screen.print(indented(f"[cyan]→[/] {escape(capital(problem.remedy))}"))
     screen.print()

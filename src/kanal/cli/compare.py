@@ -6,16 +6,15 @@ from pathlib import Path
 from typing import Any
 
 from rich.console import Console
-from rich.markup import escape
 
-from kanal.cli.output import console, example, number, print_json, show, table
+from kanal.cli.output import console, escape, example, number, print_json, show, table
 from kanal.cli.run import parse_values
 from kanal.core.errors import counted
 from kanal.explore.compare import Comparison, Example
 from kanal.explore.compare import compare as compare_job
 from kanal.job import Job
 from kanal.runner import run_log_of
-from kanal.runner.planning import planned
+from kanal.runner.run_options import planned
 
 
 def compare(
@@ -36,6 +35,12 @@ def compare(
             refused = f"{counted(one.refused, 'row')} that the target refused in the last run"
             are = "is" if one.refused == 1 else "are"
             screen.print(f"\n[dim]{escape(one.table)}: {refused} {are} not counted as missing.[/]")
+    for one in found:
+        if one.left_out:
+            left = counted(one.left_out, "row")
+            screen.print(
+                f"\n[dim]{escape(one.table)}: {left} that the write rule leaves as they are count as the same.[/]"
+            )
     for one in found:
         _print_examples(screen, one)
         if one.error:

@@ -6,15 +6,14 @@ from pathlib import Path
 from typing import Any
 
 from rich.console import Console
-from rich.markup import escape
 
-from kanal.cli.output import console, print_json, show, table
+from kanal.cli.output import console, escape, print_json, show, table
 from kanal.core.errors import counted
 from kanal.explore.fit import differences
 from kanal.job import Job
-from kanal.runner.new_tables import create_tables
-from kanal.runner.planning import planned
-from kanal.runner.plans import Difference, NewTable
+from kanal.runner.job_plan import Difference, NewTable
+from kanal.runner.planning.new_tables import create_tables
+from kanal.runner.run_options import planned
 
 
 def create(path: Path, show_sql: bool, json: bool) -> int:
@@ -49,7 +48,7 @@ def _print_differences(screen: Console, found: list[Difference], path: Path) -> 
         there = escape(one.there) if one.there is not None else "[yellow]missing[/]"
         drawn.add_row(escape(one.step), escape(f"{one.table}.{one.column}"), there, escape(one.wanted))
     show(screen, drawn)
-    screen.print(f"\n[dim]kanal create {escape(str(path))} --show prints the SQL that would mend them.[/]")
+    screen.print(f"\n[dim]kanal create {escape(str(path))} --show prints the ALTER statements they need.[/]")
 
 
 def _print_sql(tables: list[NewTable], found: list[Difference]) -> None:

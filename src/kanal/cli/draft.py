@@ -7,29 +7,36 @@ import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from urllib.parse import quote_plus
 
 import sqlalchemy as sa
 
 from kanal.cli.place import open_place
+from kanal.connections import with_password_in_place
+from kanal.connections.base import Connection as OpenConnection
+from kanal.connections.urls import HARMLESS, check_parts
 from kanal.core.errors import KanalError
-from kanal.databases import with_password_in_place
-from kanal.databases.base import Database
+from kanal.core.nearest import did_you_mean
 from kanal.explore.draft import Wish, add_to_draft, draft_job
 from kanal.job import Job
+from kanal.runner.write_rules import WRITE_RULES
 
 
 def draft(source: str, target: str, wish: Wish, name: str | None, into: Path | None, job: Path | None) -> int:
     """Print a job file, or write it, or add to it what is new; the exit status."""
-    if wish.write not in ("append", "truncate", "merge"):
-        raise KanalError(f'"{wish.write}" is no write rule', "write append, truncate or merge")
+    if wish.write not in WRITE_RULES:
+        raise KanalError(f'"{wish.write}" is not a write rule', did_you_mean(wish.write, WRITE_RULES))
     names = [_connection_name(place) for place in (source, target)]
     if names[0] == names[1] and source != target:
         names = [f"{names[0]}_source", f"{names[1]}_target"]
     with _opened(source, names[0], job) as here, _opened(target, names[1], job) as there:
+        there.may_be_made()
         connections = {
             connection: _connection_text(connection, place, job)
             for connection, place in zip(names, (source, target), strict=True)
         }
+        if into is not None and into.is_dir():
+            raise KanalError(f"{into} is a folder", "name a file in it")
         if into is not None and into.exists():
             added = add_to_draft(into, here, there, connections, wish)
             said = f"added to {into}: {', '.join(added)}" if added else f"{into} has all of these tables already"
@@ -48,7 +55,7 @@ def draft(source: str, target: str, wish: Wish, name: str | None, into: Path | N
 
 
 @contextmanager
-def _opened(place: str, name: str, job: Path | None) -> Iterator[Database]:
+def _opened(place: str, name: str, job: Path | None) -> Iterator[OpenConnection]:
     with open_place(place, None if "://" in place else job, name) as database:
         yield database
 
@@ -60,7 +67,9 @@ def _connection_name(place: str) -> str:
     try:
         url = sa.make_url(place)
     except sa.exc.ArgumentError:
-        raise KanalError(f'"{place}" is not a URL', "write one such as sqlite:///lockhouse.db") from None
+        raise KanalError("what is given is not a URL", "write one such as sqlite:///lockhouse.db") from None
+    except ValueError:
+        raise KanalError("the port in the URL is not a number", "write one such as 5432") from None
     base = Path(url.database or url.host or "place").stem
     return re.sub(r"[^A-Za-z0-9_-]+", "_", base).strip("_") or "place"
 
@@ -80,9 +89,29 @@ def _connection_text(name: str, place: str, job: Path | None) -> str:
     except (sa.exc.ArgumentError, ValueError):  # with ${NAME} where the form of a URL has a number
         place = re.sub(r"(://[^:/@]*):(?!\$\{)[^@]*@", r"\1@", place)
         return "\n".join(filter(None, [f'url = "{place}"', password]))
+    check_parts(url, f"connection {name}")
+    secret = [key for key in url.query if key.lower() not in HARMLESS]
+    for key in secret:
+        # Such a setting may be a secret, and stays out of the file.
+        url = url.update_query_dict({key: f"${{{_variable(name, key)}}}"})
+    if secret or url.password is not None:
+        place = _without_password(url, secret, name)
     if url.password is not None:
-        place = url._replace(password=None).render_as_string()
         named = re.fullmatch(r"\$\{(\w+)(?::-[^}]*)?\}", str(url.password))
-        variable = named[1] if named else re.sub(r"\W", "_", name).upper() + "_PASSWORD"
+        variable = named[1] if named else _variable(name, "password")
         password = password or f'password = {{ env = "{variable}" }}  # a password does not belong in the file'
     return "\n".join(filter(None, [f'url = "{place}"', password]))
+
+
+def _variable(name: str, key: str) -> str:
+    """The environment variable for a setting of a connection."""
+    return re.sub(r"\W", "_", f"{name}_{key}").upper()
+
+
+def _without_password(url: sa.URL, secret: list[str], name: str) -> str:
+    """A URL's text without its password, with variables for other settings that may be secret."""
+    text = url._replace(password=None).render_as_string()
+    for key in secret:
+        variable = f"${{{_variable(name, key)}}}"
+        text = text.replace(quote_plus(variable), variable)
+    return text

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
+from kanal.connections import open_database
 from kanal.core.errors import KanalError
-from kanal.databases import open_database
 from kanal.definition import RunLog
 from kanal.job import Job
 from kanal.runlog import RunLogStore
@@ -33,5 +34,15 @@ def _existing(store: RunLogStore) -> RunLogStore:
     if missing or not store.exists():
         raise KanalError(f"There is no run log at {store.database.shown_url} yet", "run a job first")
     store.prepare()
-    store.bury_the_dead()
+    store.end_dead_runs()
     return store
+
+
+def job_name(job: Path | None) -> str | None:
+    """The name of a file's job; None where no file is given."""
+    return Job.read(job).job if job is not None else None
+
+
+def private(path: str, flags: int) -> int:
+    """Open a file for its owner alone, where it is new."""
+    return os.open(path, flags, 0o600)

@@ -6,13 +6,11 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from rich.markup import escape
-
-from kanal.cli.output import console, print_json, show, table
+from kanal.cli.output import console, escape, print_json, show, table
 from kanal.job import Job
-from kanal.runner.order import Wait
-from kanal.runner.planning import planned
-from kanal.runner.plans import JobPlan, PipelinePlan, StepPlan
+from kanal.runner.job_plan import JobPlan, PipelinePlan, StepPlan
+from kanal.runner.planning.order import Wait
+from kanal.runner.run_options import planned
 
 
 def order(path: Path, picture: Path | None, json: bool) -> int:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+import os
+import re
 import sys
 from collections.abc import Iterable, Sequence
 from typing import Any, Protocol
 
 from rich.console import Console
-from rich.markup import escape
+from rich.markup import escape as escape_markup
 from rich.padding import Padding
 from rich.table import Column, Table
 
@@ -28,18 +30,41 @@ _COUNTS = ("read", "filtered", "rejected", "superseded", "inserted", "updated", 
 _ALWAYS = frozenset({"read", "rejected", "inserted"})
 
 
+#: Control characters, which a terminal obeys, and those that turn the direction of what follows.
+_CONTROLS = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069]")
+
+
+def visible(text: str) -> str:
+    """A text whose control characters are shown and not obeyed."""
+    return _CONTROLS.sub(
+        lambda found: f"\\x{ord(found[0]):02x}" if ord(found[0]) < 256 else f"\\u{ord(found[0]):04x}", text
+    )
+
+
+def escape(text: str) -> str:
+    """A text from anywhere, as it may be printed."""
+    return escape_markup(visible(text))
+
+
 def console(stderr: bool = False) -> Console:
     """A console for a person; 100 columns wide where it is no terminal."""
     made = Console(stderr=stderr, highlight=False)
     if not made.is_terminal:
-        made = Console(stderr=stderr, highlight=False, width=100)
+        width = os.environ.get("COLUMNS", "")
+        made = Console(
+            stderr=stderr, highlight=False, width=int(width) if width.isdigit() and int(width) >= 40 else 100
+        )
     return made
 
 
 def print_json(document: Any) -> None:
     """One JSON document on standard output."""
-    json.dump(document, sys.stdout, ensure_ascii=False, indent=2)
-    sys.stdout.write("\n")
+    text = json.dumps(document, ensure_ascii=False, indent=2)
+    sys.stdout.write(_AFTER_ASCII.sub(lambda found: f"\\u{ord(found[0]):04x}", text) + "\n")
+
+
+#: Control characters that JSON lets stand, and lone halves of a character, which are no text.
+_AFTER_ASCII = re.compile("[\x7f-\x9f\ud800-\udfff\u202a-\u202e\u2066-\u2069]")
 
 
 def table(*columns: str, title: str | None = None) -> Table:
@@ -177,6 +202,7 @@ def example(value: str | None, longest: int = 36) -> str:
     """A value for a table: on one line, cut where it is long, and in quotes where blanks stand around it."""
     if value is None:
         return "NULL"
+    value = _CONTROLS.sub(lambda found: found[0] if found[0].isspace() else visible(found[0]), value)
     bare = value.strip()
     line = " ".join(value.split())
     text = line if value == bare != "" else repr(value.replace(bare, line))

@@ -5,12 +5,11 @@ from __future__ import annotations
 from pathlib import Path
 
 from rich.console import Console
-from rich.markup import escape
 
-from kanal.cli.output import console, indented, print_json
+from kanal.cli.output import console, escape, indented, print_json
 from kanal.cli.place import open_place
+from kanal.connections import open_connection
 from kanal.core.errors import KanalError, capital
-from kanal.databases import open_database
 from kanal.explore.ping import Answer
 from kanal.explore.ping import ping as try_connection
 from kanal.job import Job
@@ -37,7 +36,7 @@ def _of_job(path: Path) -> list[Answer]:
     answers = []
     for name, connection in job.connection.items():
         try:
-            database = open_database(name, connection, job.folder)
+            database = open_connection(name, connection, job.folder)
         except KanalError as error:
             what = error.what.removeprefix(f"connection {name}: ")
             answers.append(Answer(name, "", error=what, remedy=error.remedy))
@@ -51,7 +50,7 @@ def _print(screen: Console, answer: Answer) -> None:
     mark = "[green]✓[/]" if answer.works else "[bold red]✗[/]"
     screen.print(f"{mark} [bold]{escape(answer.connection)}[/]  [dim]{escape(answer.url)}[/]", soft_wrap=True)
     if answer.about is None:
-        screen.print(indented(escape(capital(answer.error or ""))))
+        screen.print(indented(escape(answer.error or "")))
         if answer.remedy:
             screen.print(indented(f"[cyan]→[/] {escape(capital(answer.remedy))}"))
         screen.print()

@@ -6,16 +6,16 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from kanal.connections import open_connection
+from kanal.connections.base import Connection as OpenConnection
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
-from kanal.databases import open_database
-from kanal.databases.base import Database
 from kanal.definition import Connection
 from kanal.job import Job
 
 
 @contextmanager
-def open_place(place: str, job: Path | None, name: str = "place") -> Iterator[Database]:
+def open_place(place: str, job: Path | None, name: str = "place") -> Iterator[OpenConnection]:
     """The database of a URL, or of the connection of that name in a job; raises KanalError where there is none."""
     if job is not None:
         definition = Job.read(job)
@@ -23,12 +23,13 @@ def open_place(place: str, job: Path | None, name: str = "place") -> Iterator[Da
             names = list(definition.connection)
             remedy = did_you_mean(place, names) or f"it has: {', '.join(names)}"
             raise KanalError(f'{job} has no connection "{place}"', remedy)
-        database = open_database(place, definition.connection[place], definition.folder)
+        database = open_connection(place, definition.connection[place], definition.folder)
     elif "://" in place:
-        database = open_database(name, Connection(url=place), Path.cwd())
+        database = open_connection(name, Connection(url=place), Path.cwd())
     else:
         raise KanalError(
-            f'"{place}" is not a URL', "write one such as sqlite:///lockhouse.db, or name a connection with --job FILE"
+            f'"{place[:60]}" is not a URL' if "@" not in place else "what is given is not a URL",
+            "write one such as sqlite:///lockhouse.db, or name a connection with --job FILE",
         )
     try:
         yield database

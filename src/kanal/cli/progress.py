@@ -7,10 +7,9 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from rich.live import Live
-from rich.markup import escape
 from rich.table import Table
 
-from kanal.cli.output import console, number, seconds, status_text, table
+from kanal.cli.output import console, escape, number, seconds, status_text, table
 from kanal.core.tally import Tally
 from kanal.runner import StepResult, Watcher
 

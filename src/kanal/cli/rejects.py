@@ -9,10 +9,9 @@ from pathlib import Path
 from typing import IO, Any
 
 from rich.console import Console
-from rich.markup import escape
 
-from kanal.cli.log import find_run_log
-from kanal.cli.output import console, example, indented, print_json, rejects_table, show
+from kanal.cli.log import find_run_log, job_name, private
+from kanal.cli.output import console, escape, example, indented, print_json, rejects_table, show
 from kanal.cli.run import print_hints
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
@@ -26,13 +25,14 @@ def rejects(
     column: str | None,
     rows: int,
     export: Path | None,
+    escape_formulas: bool,
     job: Path | None,
     run_log: str | None,
     json: bool,
 ) -> int:
     """Print the rejects of a run, grouped and then one by one, or write them to a file; the exit status."""
     log = find_run_log(job, run_log)
-    record = log.run(run)
+    record = log.run(run, job_name(job))
     if record.error:
         raise KanalError(
             f"Run {record.run} of {record.job} failed before a step could begin", f"see kanal runs {record.run}"
@@ -47,7 +47,7 @@ def rejects(
     for reject in found:
         reject["row"] = json_module.loads(reject["row"])
     if export is not None:
-        _export(export, found)
+        _export(export, found, escape_formulas)
         console(stderr=True).print(f"{len(found):,} rejected rows written to {export}")
         return 0
     if json:
@@ -55,10 +55,10 @@ def rejects(
         return 0
     screen = console()
     groups = log.reject_groups(record.run, step, **chosen)
-    mended = log.mended(record.run)
-    if mended:
-        screen.print(f"[dim]{mended:,} rejected rows of run {record.run} were mended by a replay.[/]\n")
-    if not groups and mended:
+    resolved = log.resolved(record.run)
+    if resolved:
+        screen.print(f"[dim]{resolved:,} rejected rows of run {record.run} were resolved by a replay.[/]\n")
+    if not groups and resolved:
         screen.print(f"[green]✓[/] Run {record.run} of {escape(record.job)} has no other rejects.")
         return 0
     if not groups and (step or reason or column):
@@ -74,7 +74,7 @@ def rejects(
     if len(found) < total:
         screen.print(f"\n[dim]{len(found):,} of {total:,} shown; -n shows more, --export FILE writes all.[/]")
     where = f" --job {job}" if job else ""
-    print_hints(screen, [(f"kanal replay {record.run}{where}", "load them again, once the cause is mended")])
+    print_hints(screen, [(f"kanal replay {record.run}{where}", "load them again, once the cause is fixed")])
     return 0
 
 
@@ -86,7 +86,7 @@ def _print(screen: Console, reject: dict[str, Any]) -> None:
     screen.print(indented(cells))
 
 
-def _export(path: Path, found: list[dict[str, Any]]) -> None:
+def _export(path: Path, found: list[dict[str, Any]], escape_formulas: bool) -> None:
     """Write rejects as JSON lines where the file is called so, else as CSV: what was wrong, then the source's row."""
     if path.suffix in (".jsonl", ".ndjson"):
         lines = (json_module.dumps(reject, ensure_ascii=False) + "\n" for reject in found)
@@ -95,18 +95,22 @@ def _export(path: Path, found: list[dict[str, Any]]) -> None:
     columns = list(dict.fromkeys(name for reject in found for name in reject["row"]))
     heads = ("step", "column", "reason", "value", "message")
 
+    def cell(value: str | None) -> str | None:
+        return f"'{value}" if escape_formulas and value and value[0] in "=+-@\t\r" else value
+
     def write(file: IO[str]) -> None:
         writer = csv.writer(file)
         writer.writerow([*heads, *columns])
         for reject in found:
-            writer.writerow([*(reject[name] for name in heads), *(reject["row"].get(name) for name in columns)])
+            cells = [*(reject[name] for name in heads), *(reject["row"].get(name) for name in columns)]
+            writer.writerow([cell(value) for value in cells])
 
     _write(path, write)
 
 
 def _write(path: Path, content: Callable[[IO[str]], object]) -> None:
     try:
-        with path.open("w", newline="", encoding="utf-8") as file:
+        with open(path, "w", newline="", encoding="utf-8", opener=private) as file:
             content(file)
     except OSError as error:
         raise KanalError(f"{path} cannot be written: {error.strerror}", "name another file") from None

@@ -25,5 +25,5 @@ def replay(
     print_run(screen, outcome, run_log_of(definition), path)
     again = sum(result.tally.rejected for result in outcome.steps)
     read = sum(result.tally.read for result in outcome.steps)
-    screen.print(f"\n{read - again:,} of {read:,} rejected rows are mended.")
+    screen.print(f"\n{read - again:,} of {read:,} rejected rows are resolved.")
     return exit_status(outcome)

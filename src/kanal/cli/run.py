@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
-import datetime as dt
 import logging
-import time
+import os
+import signal
+import sys
 import tomllib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from rich.console import Console
-from rich.markup import escape
 
+from kanal.cli.log import private
 from kanal.cli.output import (
     console,
+    escape,
     indented,
     print_json,
     print_notes,
@@ -32,14 +35,13 @@ from kanal.job import Job
 from kanal.runlog import RunLogStore
 from kanal.runner import Run, Watcher, run_document, run_job, run_log_of
 from kanal.runner.events import JsonLines
-from kanal.runner.planning import planned, told
-from kanal.runner.results import RunStatus
+from kanal.runner.run_options import RunOptions, planned
 
 
-def run(path: Path, options: dict[str, Any], values: list[str], events: Path | None, json: bool) -> int:
+def run(path: Path, options: RunOptions, values: list[str], events: Path | None, json: bool) -> int:
     """Run the job of a file and print the log of it; the exit status."""
     job = Job.read(path)
-    outcome = run_shown(job, json, events, parameters=parse_values(values), **options)
+    outcome = run_shown(job, json, events, replace(options, parameters=parse_values(values)))
     if json:
         print_json(run_document(outcome))
     else:
@@ -47,43 +49,60 @@ def run(path: Path, options: dict[str, Any], values: list[str], events: Path | N
     return exit_status(outcome)
 
 
-def dry_run(path: Path, options: dict[str, Any], values: list[str], json: bool) -> int:
+def dry_run(path: Path, options: RunOptions, values: list[str], json: bool) -> int:
     """Do all of a run but the writing, and print how it would end; the exit status."""
-    started = time.perf_counter()
     job = Job.read(path)
-    with planned(job, told(parameters=parse_values(values), **options)) as plan:
-        results, trials = try_all(plan)
-    failed = any(result.error for result in results)
-    took = time.perf_counter() - started
-    status = RunStatus.FAILED if failed else RunStatus.SUCCEEDED
-    outcome = Run(0, job.job, status, dt.datetime.now(dt.UTC), took, tuple(results))
+    with planned(job, replace(options, parameters=parse_values(values)).kept) as plan:
+        outcome, trials = try_all(plan)
     if json:
         print_json(run_document(outcome) | {"run": None, "dry_run": True})
         return exit_status(outcome)
     screen = console()
     screen.print(f"[bold]{escape(job.job)}[/]  dry run: nothing was written; inserted is what would be\n")
-    show(screen, tally_table((s.step, str(s.status), s.tally, s.seconds) for s in results))
-    print_notes(screen, results)
+    show(screen, tally_table((s.step, str(s.status), s.tally, s.seconds) for s in outcome))
+    print_notes(screen, list(outcome))
     groups = [group for trial in trials for group in trial.groups]
     if groups:
         screen.print()
         show(screen, rejects_table(groups))
-    for result in results:
+    for result in outcome:
         if result.error:
             screen.print(f"\n{status_text(result.status)}  [bold]{escape(result.step)}[/]")
             screen.print(indented(escape(result.error)))
     return exit_status(outcome)
 
 
-def run_shown(job: Job, quiet: bool, events: Path | None = None, **options: Any) -> Run:
+def run_shown(job: Job, quiet: bool, events: Path | None = None, options: RunOptions | None = None) -> Run:
     """Run a job with its progress on the terminal."""
-    return watched(quiet, events, lambda watcher: run_job(job, watcher=watcher, **options))
+    return watched(quiet, events, lambda watcher: run_job(job, options, watcher))
 
 
 def watched(quiet: bool, events: Path | None, running: Callable[[Watcher], Run]) -> Run:
     """What a run gives, its progress shown on the terminal meanwhile, and its events written if that is wanted."""
     with _writing_events(events), shown_progress(quiet) as watcher:
-        return running(watcher)
+        outcome = running(watcher)
+    # What comes now is but to tell how it went: an interruption changes nothing of that.
+    with suppress(ValueError):
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
+    return outcome
+
+
+class _Events(logging.FileHandler):
+    """Appends events to a file; where that fails, as on a full disk, it says so once, and the run goes on."""
+
+    _failed = False
+
+    def handleError(self, record: logging.LogRecord) -> None:  # noqa: N802 - logging's own name
+        del record
+        if not self._failed:
+            self._failed = True
+            error = sys.exc_info()[1]
+            why = getattr(error, "strerror", None) or error
+            print(f"kanal: events cannot be written to {self.baseFilename}: {why}; the run goes on.", file=sys.stderr)
+
+    def close(self) -> None:
+        with suppress(OSError):
+            super().close()
 
 
 @contextmanager
@@ -94,7 +113,9 @@ def _writing_events(path: Path | None) -> Iterator[None]:
         return
     try:
         to_stderr = str(path) == "-"
-        handler = logging.StreamHandler() if to_stderr else logging.FileHandler(path, encoding="utf-8")
+        if not to_stderr:
+            os.close(private(str(path), os.O_CREAT | os.O_WRONLY))
+        handler = logging.StreamHandler() if to_stderr else _Events(path, encoding="utf-8")
     except OSError as error:
         raise KanalError(f"{path} cannot be written: {error.strerror}", "name another file for --events") from None
     handler.setFormatter(JsonLines())
@@ -122,7 +143,7 @@ def parse_values(texts: list[str]) -> dict[str, Any]:
             raise KanalError(f'--set "{text}" is not NAME=VALUE', "write for instance --set season=2026")
         try:
             values[name.strip()] = tomllib.loads(f"value = {value}")["value"]
-        except tomllib.TOMLDecodeError:
+        except (tomllib.TOMLDecodeError, ValueError, RecursionError):
             values[name.strip()] = value
     return values
 
@@ -147,7 +168,7 @@ def print_run(screen: Console, outcome: Run, log: RunLogStore, path: Path) -> No
             screen.print(indented(escape(step.error)))
     hints = []
     if str(outcome.status) != "succeeded":
-        hints.append((f"kanal resume {outcome.run} --job {path}", "go on with it, once the cause is mended"))
+        hints.append((f"kanal resume {outcome.run} --job {path}", "go on with it, once the cause is fixed"))
     if rejected:
         hints.append((f"kanal rejects {outcome.run} --job {path}", "the rejected rows, each with its reason"))
     hints += [(f"kanal order {path}", "what waits for what, and why"), (f"kanal runs --job {path}", "past runs")]

@@ -7,12 +7,12 @@ from pathlib import Path
 from typing import Any
 
 from rich.console import Console
-from rich.markup import escape
 from rich.table import Table
 
 from kanal.cli.log import find_run_log
 from kanal.cli.output import (
     console,
+    escape,
     example,
     indented,
     number,
@@ -120,7 +120,7 @@ def _say_what_failed(screen: Console, found: list[RunRecord], where: str) -> Non
         screen.print(indented(f"{shown}{escape(example(why, 300))}"))
         hints = [(f"kanal runs {record.run}{where}", "all about it")]
         if "replay" not in record.options:
-            hints.append((f"kanal resume {record.run}{where}", "go on with it, once the cause is mended"))
+            hints.append((f"kanal resume {record.run}{where}", "go on with it, once the cause is fixed"))
         print_hints(screen, hints)
 
 

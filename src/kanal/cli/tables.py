@@ -7,13 +7,12 @@ from pathlib import Path
 from typing import Any
 
 from rich.console import Console
-from rich.markup import escape
 
-from kanal.cli.output import console, example, number, print_json, show, table
+from kanal.cli.output import console, escape, example, number, print_json, show, table
 from kanal.cli.place import open_place
-from kanal.core.errors import counted
+from kanal.connections import ColumnInfo, TableInfo
+from kanal.core.errors import KanalError, counted
 from kanal.core.profile import Profile
-from kanal.databases import ColumnInfo, TableInfo
 from kanal.definition.places import split_table
 from kanal.explore.tables import FoundTable, Sample, find_tables, sample_table
 
@@ -113,7 +112,11 @@ def _document(found: FoundTable) -> dict[str, Any]:
 
 def sample(place: str, name: str, rows: int, scan: int, job: Path | None, json: bool) -> int:
     """Print rows of a table and the profiles of its columns; the exit status."""
-    schema, bare = split_table(name)
+    try:
+        schema, bare = split_table(name)
+    except ValueError as error:
+        what, _, remedy = str(error).partition(": ")
+        raise KanalError(what, remedy) from None
     with open_place(place, job) as database:
         found = sample_table(database, schema, bare, rows, scan)
     if json:
@@ -184,7 +187,9 @@ def _print_rows(screen: Console, found: Sample) -> None:
     if not found.rows:
         return
     for names in _blocks(found, screen.width):
-        drawn = table(*names)
+        drawn = table(*("" for _ in names))
+        for column, name in zip(drawn.columns, names, strict=True):
+            column.header = escape(name)
         for row in found.rows:
             drawn.add_row(*(_cell(row[name]) for name in names))
         show(screen, drawn)

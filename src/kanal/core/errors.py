@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 
 class KanalError(Exception):
     """Anything Kanal tells its user: one sentence of what is wrong and where, one of what to do.
@@ -10,9 +12,43 @@ class KanalError(Exception):
     """
 
     def __init__(self, what: str, remedy: str = "") -> None:
-        self.what = what
-        self.remedy = remedy
-        super().__init__(sentence(what, remedy))
+        self.what = tellable(what)
+        self.remedy = tellable(remedy)
+        super().__init__(sentence(self.what, self.remedy))
+
+
+#: A password behind a user's name, as in a URL or what is left of one; a port that is none, and may be part of one.
+_PASSWORD = re.compile(r"(?<=/)([^\s/?#:@]*):(?!\*\*\*@)\S*@|(?<=//)([^\s/?#:@]*):(?!\*\*\*@)[^\n@]*@")
+_PORT = re.compile(r"(?<=\*\*\*@)([^\s/?#:@]*):(?![0-9]*(?:[\s/?#'\"\])},.;:]|$))[^\s/?#]*")
+_SETTINGS = re.compile(r"(/[^\s?]*\?)([^\s'\"\])},]*=[^\s'\"\])},]*)")
+_HARMLESS = re.compile(
+    r"(?:ssl_?(?:mode|ca|rootcert|cert|disabled)|charset|connect_timeout|application_name|mode)=", re.I
+)
+#: A word, and not a key of a job with or without its value, or the name of a file.
+_WORD = re.compile(r"[a-z]+(?![\w.:]|\s*=)")
+_ENDLESS = re.compile(r"\S{300,}")
+
+
+def masked(text: str) -> str:
+    """A text with *** in place of passwords and settings of URLs in it, whoever wrote them there."""
+    if "/" not in text or not ("@" in text or "?" in text):
+        return text
+
+    def settings(found: re.Match[str]) -> str:
+        parts = (part if _HARMLESS.match(part) else re.sub(r"=.*", "=***", part) for part in found[2].split("&"))
+        return found[1] + "&".join(parts)
+
+    return _SETTINGS.sub(settings, _PORT.sub(r"\1:***", _PASSWORD.sub(r"\1\2:***@", text)))
+
+
+def tellable(text: str) -> str:
+    """A text as it may be shown: without passwords, and with each word of hundreds of letters cut."""
+    return _ENDLESS.sub(lambda found: shortened(found[0], 200), masked(text))
+
+
+def shortened(text: str, longest: int = 60) -> str:
+    """A text for a message, cut after so many characters if it has more."""
+    return text if len(text) <= longest else text[:longest] + "…"
 
 
 def sentence(what: str, remedy: str = "") -> str:
@@ -25,8 +61,8 @@ def _ended(text: str) -> str:
 
 
 def capital(text: str) -> str:
-    """A text with its first letter in upper case, for the start of a sentence."""
-    return text[:1].upper() + text[1:]
+    """A text with its first letter in upper case, for the start of a sentence; a key's name stays as it is."""
+    return text[:1].upper() + text[1:] if _WORD.match(text) else text
 
 
 def counted(count: int, noun: str) -> str:
@@ -47,14 +83,14 @@ class ExpressionError(KanalError):
 
 
 class ConversionError(KanalError):
-    """A conversion that does not exist, or an option that says nothing to it."""
+    """A conversion that does not exist, or an option that has no effect on it."""
 
 
 class TypeNameError(KanalError):
     """A type's name that is not one of Kanal's SQL types."""
 
 
-class LookupError(KanalError):
+class LookupTableError(KanalError):
     """A looked-up table that cannot serve as one, for instance because a key stands in it twice."""
 
 

@@ -33,7 +33,7 @@ class Refusal(Exception):
         super().__init__(message)
 
 
-def as_text(value: Any, arrow: pa.DataType | None = None) -> str | None:
+def value_text(value: Any, arrow: pa.DataType | None = None) -> str | None:
     """A value as a reject shows it: None for NULL, bytes in hexadecimal, all else as its text.
 
     Of a real, which Arrow gives as a Python float, its own digits are shown where its type is given.
@@ -54,4 +54,4 @@ def as_text(value: Any, arrow: pa.DataType | None = None) -> str | None:
 def texts_of(values: pa.Array) -> list[str | None]:
     """The values of an array as rejects show them."""
     arrow = _REAL if values.type == _REAL else None  # asked once, not for each value
-    return [as_text(value, arrow) for value in values.to_pylist()]
+    return [value_text(value, arrow) for value in values.to_pylist()]

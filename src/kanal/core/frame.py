@@ -13,7 +13,8 @@ import pyarrow.compute as pc
 
 from kanal.core.arrays import Datum, Mask
 from kanal.core.conversions import Conversion, converter
-from kanal.core.faults import Fault, as_text, texts_of
+from kanal.core.errors import BooksError
+from kanal.core.faults import Fault, texts_of, value_text
 from kanal.core.reasons import Reason
 from kanal.core.types import TEXT, Family, SqlType
 
@@ -39,6 +40,8 @@ class SourceBatch:
     strays: dict[str, Strays] = field(default_factory=dict)
     #: Seconds that reading it took.
     seconds: float = 0.0
+    #: Where in the source it ends, where the reader was asked to say so.
+    position: tuple[int | str, ...] = ()
 
     def take(self, rows: np.ndarray[tuple[int], np.dtype[np.intp]]) -> SourceBatch:
         """The batch with those rows alone (ascending positions)."""
@@ -60,7 +63,7 @@ class SourceBatch:
         for name, found in self.strays.items():
             for place, row in enumerate(rows):
                 if row in found:
-                    result[place][name] = as_text(found[row])
+                    result[place][name] = value_text(found[row])
         return result
 
 
@@ -79,7 +82,7 @@ def with_strays(values: pa.Array, strays: Strays, conversion: Conversion) -> tup
     faults = [Fault(rows[fault.row], fault.reason, fault.value, fault.message) for fault in misfits]
     message = "the bytes are not text in UTF-8: correct them, or decode them in the source's query"
     faults += [
-        Fault(row, Reason.BAD_TEXT, as_text(stray), message)
+        Fault(row, Reason.BAD_TEXT, value_text(stray), message)
         for row, stray in strays.items()
         if isinstance(stray, bytes)
     ]
@@ -99,37 +102,48 @@ class Frame:
         self._faults: list[Fault] = []
         self._selected: Mask | None = None
         self._decoded: dict[ColumnKey, tuple[pa.Array, list[Fault]]] = {}
-        self._joined: dict[ColumnKey, Callable[[], pa.Array]] = {}
+        self._delivered: dict[str, tuple[pa.Array, Strays]] = {}
+        self._joined: dict[ColumnKey, Callable[[], tuple[pa.Array, list[Fault]]]] = {}
 
-    def join(self, key: ColumnKey, values: Callable[[], pa.Array]) -> None:
-        """Add a column that is made when it is first used."""
+    def join(self, key: ColumnKey, values: Callable[[], tuple[pa.Array, list[Fault]]]) -> None:
+        """Add a column, with the faults of its values, that is made when it is first used."""
         self._joined[key] = values
 
     def column(self, key: ColumnKey) -> pa.Array:
         """A column in the Arrow type of its SQL type; stored values that are none become faults."""
         if key not in self._decoded:
-            if key in self._joined:
-                self._decoded[key] = (self._joined[key](), [])
-            else:
-                self._decoded[key] = self._decode(key[1])
+            self._decoded[key] = self._joined[key]() if key in self._joined else self._decode(key[1])
         values, faults = self._decoded[key]
         self.report(faults)
         return values
 
+    def delivered(self, name: str) -> tuple[pa.Array, Strays]:
+        """A column of the batch in its SQL type, and by row the values that are none of it, as text or bytes."""
+        if name not in self._delivered:
+            stored, wanted = self.batch.columns[name], self.types[name]
+            strays = self.batch.strays.get(name, {})
+            if stored.type != wanted.arrow or wanted.family in (Family.UUID, Family.JSON):
+                texts = stored
+                stored, misfits = converter(TEXT, wanted)(texts)
+                if misfits:
+                    strays = strays | {fault.row: texts[fault.row].as_py() for fault in misfits}
+            self._delivered[name] = stored, strays
+        return self._delivered[name]
+
     def _decode(self, name: str) -> tuple[pa.Array, list[Fault]]:
-        stored, wanted = self.batch.columns[name], self.types[name]
-        faults: list[Fault] = []
-        if stored.type != wanted.arrow or wanted.family in (Family.UUID, Family.JSON):
-            stored, faults = converter(TEXT, wanted)(stored)
-        found = self.batch.strays.get(name)
-        if found:
-            stored, misfits = with_strays(stored, found, converter(TEXT, wanted))
-            faults = faults + misfits
-        return stored, faults
+        values, strays = self.delivered(name)
+        return with_strays(values, strays, converter(TEXT, self.types[name])) if strays else (values, [])
 
     def array(self, datum: Datum) -> pa.Array:
-        """A datum as an array of the frame's length."""
-        return pa.repeat(datum, self.rows) if isinstance(datum, pa.Scalar) else datum
+        """A datum as an array of the frame's length; raises BooksError for one of another, which would shift rows."""
+        if isinstance(datum, pa.Scalar):
+            return pa.repeat(datum, self.rows)
+        if len(datum) != self.rows:
+            raise BooksError(
+                f"an expression gave {len(datum):,} values for {self.rows:,} rows",
+                "please report this with the job file",
+            )
+        return datum
 
     @contextmanager
     def within(self, selected: Mask) -> Iterator[None]:

@@ -37,23 +37,24 @@ class RowHash:
         return total, valid
 
     def rows(self, columns: Sequence[pa.Array]) -> Hashes:
-        """The hash of each row, in which NULL is a value like others."""
+        """The hash of each row as it stands: NULL is a value like others, and -0.0 is not 0.0."""
         total: Hashes = np.zeros(len(columns[0]), dtype=np.uint64)
         for place, values in enumerate(columns):
-            hashes = self._column(values)
+            hashes = self._column(values, exactly=True)
             if values.null_count:
                 hashes = np.where(valid_mask(values), hashes, self._mixers[63] + np.uint64(place))
             total = _mixed(total + hashes * self._mixers[place % 63] + np.uint64(place))
         return total
 
-    def _column(self, values: pa.Array) -> Hashes:
+    def _column(self, values: pa.Array, exactly: bool = False) -> Hashes:
         arrow = values.type
         if pa.types.is_string(arrow) or pa.types.is_binary(arrow) or pa.types.is_large_string(arrow):
             return self._text(values)
         if pa.types.is_boolean(arrow):
             values = values.cast(pa.int8())
         elif pa.types.is_floating(arrow):
-            numbers = values.cast(pa.float64()).fill_null(0.0).to_numpy(zero_copy_only=False) + 0.0
+            numbers = values.cast(pa.float64()).fill_null(0.0).to_numpy(zero_copy_only=False)
+            numbers = numbers if exactly else numbers + 0.0  # -0.0 and 0.0 are the same key
             return np.where(np.isnan(numbers), np.nan, numbers).view(np.uint64)
         elif pa.types.is_decimal(arrow):
             if arrow.precision > 18:

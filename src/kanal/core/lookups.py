@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
@@ -10,30 +11,45 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from kanal.core.arrays import Mask, mask_of, valid_mask
-from kanal.core.errors import LookupError
+from kanal.core.errors import LookupTableError
+from kanal.core.faults import Fault
 from kanal.core.hashing import Hashes, RowHash
 
 
 class LookupTable:
     """Columns of a table, found by key columns. Built once, then probed by any number of batches.
 
-    Raises LookupError where a key stands in the table twice. Keys with a NULL match nothing.
+    Raises LookupTableError where a key stands in the table twice. Keys with a NULL match nothing.
     """
 
-    def __init__(self, name: str, columns: Mapping[str, pa.Array], keys: Sequence[str]) -> None:
+    def __init__(
+        self,
+        name: str,
+        columns: Mapping[str, pa.Array],
+        keys: Sequence[str],
+        faults: Mapping[str, Sequence[Fault]] | None = None,
+    ) -> None:
         self.name = name
+        #: By column, the values that are none of its type, by their row in the table as it was read.
+        self._faults = {
+            column: {fault.row: fault for fault in found} for column, found in (faults or {}).items() if found
+        }
+        #: Where the rows in use stood in the table as it was read.
+        self._order: NDArray[np.intp] | None = None
         self.columns = dict(columns)
         self.keys = list(keys)
         key_columns = [self.columns[key] for key in keys]
         self._dense: tuple[int, NDArray[np.int32]] | None = None
         if len(keys) == 1 and pa.types.is_integer(key_columns[0].type) and self._build_dense(key_columns[0]):
             return
-        # A collision of two different keys, which chance all but excludes, is mended by another hash function.
+        # A collision of two different keys, which chance all but excludes, is resolved by another hash function.
         for seed in range(1, 20):
             self._hash = RowHash(seed)
             if self._build(key_columns):
                 return
-        raise LookupError(f"look-up {name}: its keys cannot be told apart by hashing", "report this with the table")
+        raise LookupTableError(
+            f"look-up {name}: its keys cannot be told apart by hashing", "report this with the table"
+        )
 
     def _build_dense(self, keys: pa.Array) -> bool:
         """Whole numbers that lie close, as most surrogate keys do, are places in a list of rows; else false."""
@@ -66,6 +82,7 @@ class LookupTable:
         if not len(same):
             # In the order of the hashes, where a hash stands is where its row is.
             self.columns = {name: values.take(pa.array(order)) for name, values in self.columns.items()}
+            self._order = order
             return True
         equal = np.ones(len(same), dtype=np.bool_)
         for values in key_columns:
@@ -76,7 +93,7 @@ class LookupTable:
             key = ", ".join(
                 f"{name} = {values[row].as_py()}" for name, values in zip(self.keys, key_columns, strict=True)
             )
-            raise LookupError(
+            raise LookupTableError(
                 f"look-up {self.name}: the key {key} stands in the table more than once",
                 "look it up by a column that is unique, or add the columns that make it so to on",
             )
@@ -87,7 +104,8 @@ class LookupTable:
         if self._dense is not None:
             least, places = self._dense
             numbers = probes[0].fill_null(0).to_numpy(zero_copy_only=False).astype(np.int64)
-            inside = valid_mask(probes[0]) & (numbers >= least) & (numbers - least < len(places))
+            # The last place is no row's. Numbers are compared before they are subtracted, which could overflow.
+            inside = valid_mask(probes[0]) & (numbers >= least) & (numbers <= least + len(places) - 2)
             rows = places[np.where(inside, numbers - least, len(places) - 1)].astype(np.intp)
             return rows, inside & (rows >= 0)
         hashes, valid = self._hash(probes)
@@ -108,9 +126,17 @@ class LookupTable:
             found &= mask_of(pc.equal(self.columns[name].take(pa.array(rows)), values))
         return rows, found
 
-    def take(self, column: str, rows: NDArray[np.intp], found: Mask) -> pa.Array:
-        """A column of the rows found, NULL where none was."""
+    def take(self, column: str, rows: NDArray[np.intp], found: Mask) -> tuple[pa.Array, list[Fault]]:
+        """A column of the rows found, NULL where none was, and the faults of values that are none of its type."""
         values = self.columns[column]
         if not len(values):
-            return pa.nulls(len(rows), values.type)
-        return values.take(pa.array(rows, mask=~found))
+            return pa.nulls(len(rows), values.type), []
+        faults: list[Fault] = []
+        bad = self._faults.get(column)
+        if bad:
+            places = rows if self._order is None else self._order[rows]
+            hit = np.flatnonzero(found & np.isin(places, list(bad)))
+            for row in hit.tolist():
+                fault = bad[int(places[row])]
+                faults.append(replace(fault, row=row, message=f"look-up {self.name}, {column}: {fault.message}"))
+        return values.take(pa.array(rows, mask=~found)), faults

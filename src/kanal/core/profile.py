@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kanal.core.conversions import Options, converter
-from kanal.core.faults import as_text
+from kanal.core.faults import value_text
 from kanal.core.types import BIGINT, DATE, TEXT, TIMESTAMP, WIDE_DECIMAL, SqlType
 
 #: Forms of dates and times that are tried on texts; of those that fit as many, the first is taken.
@@ -77,8 +77,8 @@ def profile_column(name: str, parts: Iterable[pa.Array]) -> Profile:
         len(values),
         values.null_count,
         pc.count_distinct(present).as_py(),
-        as_text(bounds["min"], values.type),
-        as_text(bounds["max"], values.type),
+        value_text(bounds["min"], values.type),
+        value_text(bounds["max"], values.type),
         longest,
         guess_type(present) if text else None,
     )

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from kanal.core.reasons import Reason
@@ -16,3 +18,10 @@ class Reject:
     value: str | None
     message: str
     row: dict[str, str | None]
+    #: The number of the reject that was to be loaded again, where it is one.
+    again: int | None = None
+
+
+def row_key(row: Mapping[str, str | None], columns: Sequence[str]) -> str:
+    """What tells a source row from all others: the values of its key, as text."""
+    return json.dumps([row.get(name) for name in columns], ensure_ascii=False)

@@ -15,14 +15,13 @@ from numpy.typing import NDArray
 from kanal.core.arrays import mask_of, patch, valid_mask
 from kanal.core.columns import SourceColumn, TargetColumn
 from kanal.core.conversions import Options, converter
-from kanal.core.conversions.base import Conversion
+from kanal.core.conversions.base import Conversion, taken_options
 from kanal.core.errors import ExpressionError, KanalError
 from kanal.core.expressions import Expression, Scope, compile_expression
 from kanal.core.expressions.compiler import parameter_constant
 from kanal.core.expressions.nodes import common_type, convert
-from kanal.core.faults import Fault, as_text
+from kanal.core.faults import Fault, value_text
 from kanal.core.frame import Frame, SourceBatch, with_strays
-from kanal.core.keys import SeenKeys
 from kanal.core.lookups import LookupTable
 from kanal.core.reasons import Reason
 from kanal.core.rejects import Reject
@@ -105,7 +104,10 @@ def plan_lookup(
 
 
 def look_up(frame: Frame, plan: LookupPlan, table: LookupTable) -> list[tuple[str | None, Fault]]:
-    """Join the columns of the looked-up table to the frame; the faults of rows whose key it does not have."""
+    """Join the columns of the looked-up table to the frame; the faults of rows whose key it does not have.
+
+    A value of the table that is none of its column's type is a fault of each row that uses it.
+    """
     probes = [frame.array(probe.node.evaluate(frame)) for probe in plan.probes]
     faults: list[tuple[str | None, Fault]] = [(None, fault) for fault in frame.collect()]
     rows, found = table.find(probes)
@@ -135,6 +137,44 @@ def _not_found(plan: LookupPlan, key: list[Any]) -> str:
 # --- convert -----------------------------------------------------------------------------------------------------
 
 
+#: Options that say how a text is to be read.
+_OF_TEXT = frozenset({"null_values", "true_values", "false_values", "decimal_mark", "grouping_mark", "format",
+                      "time_zone", "ambiguous", "encoding"})  # fmt: skip
+
+
+def _conversions_of(column: SourceColumn, first: SqlType, options: Options) -> tuple[Conversion, Conversion]:
+    """The conversion of a column's values, by its type, and that of texts which are no values of its type.
+
+    How a reader delivers the values makes no difference. Only where any row may hold any text, and an option says how
+    to read texts that says nothing to values of the type, is every value read from its text.
+    """
+    if column.type.family is Family.TEXT:
+        conversion = converter(column.type, first, options)
+        return conversion, conversion
+    given = options.given()
+    taken = taken_options(column.type, first)
+    if not column.loose or given <= taken:
+        return converter(column.type, first, options), _from_stray_text(first, options)
+    unknown = given - taken - _OF_TEXT
+    if unknown or given - taken - taken_options(TEXT, first):
+        return converter(column.type, first, options), _from_stray_text(first, options)  # which says what is wrong
+    if column.stored == TEXT and column.type.family in _READ_BY_FORMAT:
+        conversion = converter(TEXT, first, options)
+        return conversion, conversion
+    others = Options(**{name: getattr(options, name) for name in given & taken})
+    return converter(column.type, first, others), _from_stray_text(first, options)
+
+
+#: Types whose values a loose column may hold as texts in many forms, of which an option names one.
+_READ_BY_FORMAT = (Family.DATE, Family.TIME, Family.TIMESTAMP, Family.TIMESTAMPTZ, Family.BOOLEAN)
+
+
+def _from_stray_text(first: SqlType, options: Options) -> Conversion:
+    """The conversion of texts that are no values of their column's type, by those options that say something to it."""
+    says = options.given() & taken_options(TEXT, first)
+    return converter(TEXT, first, Options(**{name: getattr(options, name) for name in says}))
+
+
 class ColumnPlan:
     """One target column, compiled: the expression, its conversion, and what happens to NULL and to bad values."""
 
@@ -148,15 +188,15 @@ class ColumnPlan:
         node = self.expression.node
         first = rule.type or target.type or given_type(rule, self.expression)
         self.type = target.type or first
-        self._stored: str | None = None
+        self._delivered: str | None = None
         self._from_text: Conversion | None = None
         self._convert: Conversion
         column = node.column if node.column is not None and node.column[0] is None else None
         described = source.get(column[1]) if column else None
-        if described is not None and (described.loose or described.stored != described.type):
+        if described is not None:
             assert column is not None
-            self._stored = column[1]
-            self._convert, self._from_text = self._conversions_from_stored(described, first)
+            self._delivered = column[1]
+            self._convert, self._from_text = _conversions_of(described, first, rule.options)
         elif node.literal is not None:
             self._convert = converter(TEXT, first, rule.options)
         else:
@@ -166,22 +206,6 @@ class ColumnPlan:
         self._bad_value = self._value(rule.bad_value) if rule.bad_value is not None else None
         if node.constant:
             self._check_constant(node.value())
-
-    def _conversions_from_stored(self, column: SourceColumn, first: SqlType) -> tuple[Conversion, Conversion | None]:
-        """The conversion of what is stored, and of stray texts where there can be any."""
-        options = self.rule.options
-        if column.stored == TEXT or not column.loose:
-            conversion = converter(column.stored, first, options)
-            return conversion, conversion if column.loose else None
-        text_only = {
-            name: getattr(options, name)
-            for name in options.given()
-            & {"null_values", "true_values", "false_values", "decimal_mark", "grouping_mark", "format"}
-        }
-        others = Options(**{name: getattr(options, name) for name in options.given() - set(text_only)})
-        native = converter(column.stored, first, others)
-        strays = Options(**text_only, rounding=others.rounding if "rounding" in native.options else None)
-        return native, converter(TEXT, first, strays)
 
     def _value(self, value: Any) -> Any:
         """A value of the job file as a Python value of the column's type; raises ExpressionError."""
@@ -203,25 +227,28 @@ class ColumnPlan:
         if self._default is not None and values.null_count:
             values = pc.fill_null(values, pa.scalar(self._default, values.type))
         if (faults and self.rule.if_bad != "reject") or (faults and self._bad_value is not None):
-            values, faults = self._mend(values, faults)
+            values, faults = self._if_bad_applied(values, faults)
         if not self.target.nullable and values.null_count:
             faults = faults + self._nulls(values, faults)
         return values, faults
 
     def _converted(self, frame: Frame) -> pa.Array:
-        if self._stored is None:
+        if self._delivered is None:
             values, faults = self._convert(frame.array(self.expression.node.evaluate(frame)))
             frame.report(faults)
             return values
-        values, faults = self._convert(frame.batch.columns[self._stored])
+        if self._convert.source.family is Family.TEXT:
+            given, strays = frame.batch.columns[self._delivered], frame.batch.strays.get(self._delivered, {})
+        else:
+            given, strays = frame.delivered(self._delivered)
+        values, faults = self._convert(given)
         frame.report(faults)
-        strays = frame.batch.strays.get(self._stored)
-        if strays and self._from_text is not None:
-            values, misfits = with_strays(values, strays, self._from_text)
+        if strays:
+            values, misfits = with_strays(values, strays, self._from_text or self._convert)
             frame.report(misfits)
         return values
 
-    def _mend(self, values: pa.Array, faults: list[Fault]) -> tuple[pa.Array, list[Fault]]:
+    def _if_bad_applied(self, values: pa.Array, faults: list[Fault]) -> tuple[pa.Array, list[Fault]]:
         if self.rule.if_bad == "fail":
             worst = faults[0]
             raise FailOnBadValue(
@@ -288,25 +315,6 @@ class ExpectCheck:
         return faults
 
 
-class UniqueCheck:
-    """Columns of which no two rows of the load have the same values; the second and later ones fail."""
-
-    def __init__(self, name: str, columns: Sequence[str]) -> None:
-        self.name = name
-        self.columns = tuple(columns)
-        self._seen = SeenKeys()
-
-    def failing(self, frame: Frame) -> list[tuple[str | None, Fault]]:
-        """A fault for each row whose values came before."""
-        arrays = [frame.batch.columns[name] for name in self.columns]
-        faults: list[tuple[str | None, Fault]] = []
-        for row in np.flatnonzero(self._seen.repeated(arrays)).tolist():
-            key = ", ".join(str(_shown(values, row)) for values in arrays)
-            what = f"an earlier row of this load has {', '.join(self.columns)} = {key} too"
-            faults.append((self.columns[0], _failed(self.name, row, key, what)))
-        return faults
-
-
 class MembershipCheck:
     """A value that must, or must not, stand in a column of a table."""
 
@@ -332,7 +340,7 @@ class MembershipCheck:
 
 
 def _shown(values: pa.Array, row: int) -> str | None:
-    return as_text(values[row].as_py(), values.type)
+    return value_text(values[row].as_py(), values.type)
 
 
 def check_rows(

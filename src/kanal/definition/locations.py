@@ -12,6 +12,10 @@ _KEY = re.compile(
 _PART = re.compile(r"""\s*(?:"((?:[^"\\]|\\.)*)"|'([^']*)'|([A-Za-z0-9_-]+))\s*\.?""")
 
 
+#: So many parts of a key's path are told apart; a job has no deeper ones.
+_DEEPEST = 8
+
+
 def key_lines(text: str) -> dict[tuple[str, ...], int]:
     """The line, counted from 1, of each table header and key, by its whole path."""
     lines: dict[tuple[str, ...], int] = {}
@@ -20,13 +24,13 @@ def key_lines(text: str) -> dict[tuple[str, ...], int]:
         header = _HEADER.fullmatch(line)
         if header is not None:
             table = _parts(header[1])
-            for length in range(1, len(table) + 1):
+            for length in range(1, min(len(table), _DEEPEST) + 1):
                 lines.setdefault(table[:length], number)
             continue
         key = _KEY.match(line)
         if key is not None:
             path = table + _parts(key[1])
-            for length in range(len(table) + 1, len(path) + 1):
+            for length in range(len(table) + 1, min(len(path), _DEEPEST) + 1):
                 lines.setdefault(path[:length], number)
             for inner in re.finditer(r"""[{,]\s*([A-Za-z0-9_-]+)\s*=""", line[key.end() :]):
                 lines.setdefault((*path, inner[1]), number)

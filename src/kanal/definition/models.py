@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import re
 from pathlib import Path
-from typing import Annotated, Any, ClassVar, Literal, Self
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, Self
 
 from pydantic import (
     BaseModel,
@@ -13,15 +13,18 @@ from pydantic import (
     ConfigDict,
     Field,
     PrivateAttr,
+    ValidationError,
     field_validator,
     model_validator,
 )
 
 from kanal.core.conversions import Options
 from kanal.core.conversions.rounding import ROUNDING
-from kanal.core.errors import KanalError
+from kanal.core.errors import KanalError, masked, shortened
 from kanal.core.types import parse_type
+from kanal.definition.commits import COMMIT_MODES, CommitMode
 from kanal.definition.places import quote_part, split_place, split_table
+from kanal.definition.problems import JobError
 
 Scalar = bool | int | float | str | dt.datetime | dt.date | dt.time
 Rounding = Literal["floor", "ceiling", "half_up", "half_even", "toward_zero"]
@@ -30,7 +33,26 @@ assert set(ROUNDING) == set(Rounding.__args__)  # type: ignore[attr-defined]
 _NAME = re.compile(r"[^\s:,\"'][^:,\"']*")
 
 
-class Model(BaseModel):
+if TYPE_CHECKING:
+    _Checked = BaseModel
+else:
+
+    class _Made(type(BaseModel)):
+        """Makes a model of keyword arguments; what is wrong with them is a JobError, as it is in a file."""
+
+        def __call__(cls, *arguments, **named):
+            try:
+                return super().__call__(*arguments, **named)
+            except ValidationError as error:
+                from kanal.definition.mistakes import problems_of
+
+                raise JobError(problems_of(error, cls)) from None
+
+    class _Checked(BaseModel, metaclass=_Made):
+        pass
+
+
+class Model(_Checked):
     """Base of all models: unknown keys are errors, and a thing once made does not change."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True, strict=True)
@@ -50,10 +72,12 @@ class Secret(Model):
 
     @model_validator(mode="after")
     def _one(self) -> Self:
-        if [self.env, self.file, self.keyring].count(None) != 2:
-            raise ValueError('name one place: { env = "NAME" }, { file = "PATH" } or { keyring = "SERVICE" }')
+        given = [name for name in ("env", "file", "keyring") if getattr(self, name) is not None]
+        if len(given) != 1:
+            said = f"{' and '.join(given)} are given" if given else "no place is given"
+            raise ValueError(said + ': name one, { env = "NAME" }, { file = "PATH" } or { keyring = "SERVICE" }')
         if self.user is not None and self.keyring is None:
-            raise ValueError("user goes with keyring")
+            raise ValueError("user is given without keyring: name the service by keyring = …, or remove user")
         return self
 
 
@@ -90,9 +114,8 @@ class Connection(Model):
 
 
 def redacted(url: str) -> str:
-    """A URL with *** in place of a password in it, be it before the host or among the settings."""
-    hidden = re.sub(r"([?&](?:\w*(?:pass|pwd|secret|token)\w*|odbc_connect)=)[^&]*", r"\1***", url, flags=re.IGNORECASE)
-    return re.sub(r"(://[^:/@]*):.*@", r"\1:***@", hidden)
+    """A URL with *** in place of what may be secret in it."""
+    return masked(url)
 
 
 class RunLog(Model):
@@ -114,10 +137,14 @@ class Source(Model):
     table: str | None = None
     schema_: str | None = Field(default=None, alias="schema")
     query: str | None = None
+    #: Rows of the Python program itself, which no job file can hold.
+    data: Any = Field(default=None, exclude=True, repr=False)
 
     @model_validator(mode="before")
     @classmethod
     def _from_text(cls, value: Any) -> Any:
+        if hasattr(value, "__arrow_c_stream__") or hasattr(value, "__arrow_c_array__"):
+            return {"connection": f"data {id(value):x}", "table": "data", "data": value}
         if isinstance(value, str):
             connection, schema, table = split_place(value)
             return {"connection": connection, "table": table} | ({"schema": schema} if schema else {})
@@ -126,14 +153,21 @@ class Source(Model):
     @model_validator(mode="after")
     def _one(self) -> Self:
         if (self.table is None) == (self.query is None):
-            raise ValueError("name a table or a query, one of the two")
+            said = (
+                "both a table and a query are given"
+                if self.table is not None
+                else "neither a table nor a query is given"
+            )
+            raise ValueError(f"{said}: name one of the two")
         if self.query is not None and self.schema_ is not None:
-            raise ValueError("a schema goes with a table; name it inside the query")
+            raise ValueError("a schema is given with a query: name it inside the query")
         return self
 
     @property
     def label(self) -> str:
         """The source for people."""
+        if self.data is not None:
+            return f"a {type(self.data).__name__}"
         if self.query is not None:
             return f"{self.connection}: query"
         schema = f"{quote_part(self.schema_)}." if self.schema_ else ""
@@ -146,10 +180,14 @@ class Table(Model):
     connection: str
     table: str
     schema_: str | None = Field(default=None, alias="schema")
+    #: The program's own Memory, which no job file can hold.
+    memory: Any = Field(default=None, exclude=True, repr=False)
 
     @model_validator(mode="before")
     @classmethod
     def _from_text(cls, value: Any) -> Any:
+        if getattr(value, "kanal_target", False):
+            return {"connection": f"memory {id(value):x}", "table": "memory", "memory": value}
         if isinstance(value, str):
             connection, schema, table = split_place(value)
             return {"connection": connection, "table": table} | ({"schema": schema} if schema else {})
@@ -158,6 +196,8 @@ class Table(Model):
     @property
     def label(self) -> str:
         """The table for people."""
+        if self.memory is not None:
+            return "memory"
         schema = f"{quote_part(self.schema_)}." if self.schema_ else ""
         return f"{self.connection}:{schema}{quote_part(self.table)}"
 
@@ -198,7 +238,7 @@ class Conversion(Model):
             return value
         if isinstance(value, dict) and set(value) == {"value"} and isinstance(value["value"], Scalar):
             return value
-        raise ValueError('it is "reject", "null", "fail" or { value = … }')
+        raise ValueError('it is not known: write "reject", "null", "fail" or { value = … }')
 
     def options(self) -> Options:
         """The options of the conversion itself."""
@@ -245,6 +285,15 @@ def _list_of(value: Any) -> Any:
     return [value] if isinstance(value, str) else value
 
 
+def _functions_of(value: Any) -> Any:
+    found = _list_of(value)
+    for entry in found if isinstance(found, list) else []:
+        if not isinstance(entry, str) and not hasattr(entry, "kanal_function"):
+            raise ValueError("it has something that is no function: name a file or module, or decorate a function of "
+                             "this program with @kanal.function")  # fmt: skip
+    return found
+
+
 class TableColumn(Model):
     """A column of a table, whose values a check compares with."""
 
@@ -268,10 +317,15 @@ class Check(Model):
     @model_validator(mode="after")
     def _one(self) -> Self:
         kinds = [self.expect is not None, bool(self.unique), self.exists_in is not None, self.absent_from is not None]
-        if sum(kinds) != 1:
-            raise ValueError("give one of expect, unique, exists_in and absent_from")
-        if (self.value is None) == (kinds[2] or kinds[3]):
-            raise ValueError("value goes with exists_in and absent_from: the expression whose value is looked for")
+        names = ("expect", "unique", "exists_in", "absent_from")
+        given = [name for name, there in zip(names, kinds, strict=True) if there]
+        if len(given) != 1:
+            said = f"{' and '.join(given)} are given" if given else "it checks nothing"
+            raise ValueError(f"{said}: give one of expect, unique, exists_in and absent_from")
+        if self.value is None and (kinds[2] or kinds[3]):
+            raise ValueError(f"{given[0]} is given without value: add the expression whose value is looked for")
+        if self.value is not None and not (kinds[2] or kinds[3]):
+            raise ValueError(f"value is given with {given[0]}: it goes with exists_in and absent_from alone")
         return self
 
     @property
@@ -282,11 +336,11 @@ class Check(Model):
 
 def _share_or_count(value: Any) -> Any:
     if isinstance(value, bool) or not isinstance(value, int | str):
-        raise ValueError('it is a number of rows, or a share such as "1%"')
+        raise ValueError('it is no number of rows: write a whole number, or a share such as "1%"')
     if isinstance(value, str) and not re.fullmatch(r"[0-9]+(\.[0-9]+)?\s*%", value.strip(), re.ASCII):
         raise ValueError(f'"{value}" is neither a number of rows nor a share such as "1%"')
     if isinstance(value, int) and value < 0:
-        raise ValueError("it is 0 or more")
+        raise ValueError("it is less than 0: write 0 or more")
     return value
 
 
@@ -294,6 +348,7 @@ class Settings(Model):
     """What [defaults] can set for all pipelines, and each pipeline for itself."""
 
     batch_rows: int = Field(default=50_000, ge=1, le=10_000_000)
+    batch_bytes: int = Field(default=64 * 1024 * 1024, ge=1)
     max_rejects: Annotated[int | str | None, BeforeValidator(lambda v: None if v is None else _share_or_count(v))] = (
         None
     )
@@ -311,6 +366,11 @@ class Settings(Model):
     timeout: Seconds = None
     create: Literal["never", "missing"] = "never"
 
+    @property
+    def commits(self) -> CommitMode:
+        """What `commit` means."""
+        return COMMIT_MODES[self.commit]
+
     def allows_rejects(self, rejected: int, read: int) -> bool:
         """True where so many rejected rows, of so many read, are not more than `max_rejects`."""
         limit = self.max_rejects
@@ -325,8 +385,8 @@ _OVERLAP = re.compile(r"([0-9]+) (seconds?|minutes?|hours?|days?|weeks?)", re.AS
 class Since(Model):
     """The change column by which a pipeline loads only what is new: a timestamp, a date or a growing number.
 
-    `column` is an expression over the source row. Without a mark, rows from `first` on are loaded, or all. `overlap` is
-    a time such as "2 hours", or a number: so much before the mark is read again. As text: the column.
+    `column` is an expression over the source row. Without a watermark, rows from `first` on are loaded, or all.
+    `overlap` is a time such as "2 hours", or a number: so much before the watermark is read again. As text: the column.
     """
 
     column: str
@@ -342,7 +402,7 @@ class Since(Model):
     @classmethod
     def _known_overlap(cls, value: int | str | None) -> int | str | None:
         if isinstance(value, str) and not _OVERLAP.fullmatch(value):
-            raise ValueError('it is a number, or a time such as "2 hours", "30 minutes" or "1 day"')
+            raise ValueError('it is no overlap: write a number, or a time such as "2 hours", "30 minutes" or "1 day"')
         return value
 
     @property
@@ -351,7 +411,10 @@ class Since(Model):
         if not isinstance(self.overlap, str):
             return None
         count, unit = self.overlap.split()
-        return dt.timedelta(**{unit.rstrip("s") + "s": int(count)})
+        try:
+            return dt.timedelta(**{unit.rstrip("s") + "s": int(count)})
+        except (OverflowError, ValueError):
+            raise KanalError(f'an overlap of "{self.overlap[:40]}" is too long', "write a shorter time") from None
 
 
 class Split(Model):
@@ -399,7 +462,8 @@ class Command(Model):
     @model_validator(mode="after")
     def _one(self) -> Self:
         if (self.sql is None) == (self.sql_file is None):
-            raise ValueError("give sql or sql_file, one of the two")
+            said = "both sql and sql_file are given" if self.sql is not None else "neither sql nor sql_file is given"
+            raise ValueError(f"{said}: give one of the two")
         return self
 
 
@@ -415,8 +479,8 @@ class JobDefinition(Model):
     connection: dict[str, Connection] = Field(default_factory=dict)
     defaults: Settings = Field(default_factory=Settings)
     run_log: RunLog = Field(default_factory=RunLog)
-    parameters: dict[str, Scalar] = Field(default_factory=dict)
-    functions: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
+    parameters: dict[str, Scalar | Secret] = Field(default_factory=dict)
+    functions: Annotated[list[str | Any], BeforeValidator(_functions_of)] = Field(default_factory=list)
     conversion: dict[str, Conversion] = Field(default_factory=dict)
     check_: dict[str, Check] = Field(default_factory=dict, alias="check")
     pipeline: dict[str, Pipeline] = Field(default_factory=dict)
@@ -430,7 +494,9 @@ class JobDefinition(Model):
     def _good_names(cls, value: dict[str, Any]) -> dict[str, Any]:
         for name in value:
             if not _NAME.fullmatch(name):
-                raise ValueError(f'"{name}" is not a good name: use letters, digits, - and _, without colon or quotes')
+                raise ValueError(
+                    f'"{shortened(name)}" is not a good name: use letters, digits, - and _, without colon or quotes'
+                )
         return value
 
     def __eq__(self, other: object) -> bool:
@@ -451,7 +517,7 @@ class JobDefinition(Model):
                 return file, line if length else None
         return None, None
 
-    def settled(self, name: str) -> Pipeline:
+    def effective(self, name: str) -> Pipeline:
         """A pipeline with the job's defaults filled in, and named conversions in its columns."""
         pipeline = self.pipeline[name]
         columns = {target: self._with_conversion(column) for target, column in pipeline.columns.items()}

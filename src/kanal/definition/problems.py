@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from kanal.core.errors import KanalError, sentence
+from kanal.core.errors import KanalError, sentence, shortened, tellable
 
 #: Where a key stands in a job: for instance ("pipeline", "passages", "columns", "toll").
 KeyPath = tuple[str, ...]
@@ -22,13 +22,17 @@ class Problem:
     file: Path | None = None
     line: int | None = None
 
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "what", tellable(self.what))
+        object.__setattr__(self, "remedy", tellable(self.remedy))
+
     @property
     def place(self) -> str:
         """The key for people: `pipeline passages, columns, toll`."""
         if not self.path:
             return ""
-        head = " ".join(self.path[:2])
-        return ", ".join([head, *self.path[2:]])
+        path = [shortened(part) for part in self.path[:12]]
+        return ", ".join([" ".join(path[:2]), *path[2:], *(["…"] if len(self.path) > 12 else [])])
 
     def __str__(self) -> str:
         where = ""

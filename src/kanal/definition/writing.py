@@ -27,7 +27,7 @@ def job_text(job: JobDefinition) -> str:
             document[key] = value
         elif name == "parameters":
             table = tomlkit.table()
-            table.update(value)
+            table.update({key: _inline(part) for key, part in value.items()})
             document[key] = table
         else:
             group = tomlkit.table(is_super_table=True)
@@ -39,6 +39,17 @@ def job_text(job: JobDefinition) -> str:
 
 def write_job(job: JobDefinition, path: Path) -> None:
     """Write the job to a file; raises KanalError if that cannot be done."""
+    if not all(isinstance(function, str) for function in job.functions):
+        raise KanalError(
+            "The job names functions of this program, which a job file cannot hold",
+            "put them into a file, and name that",
+        )
+    for name, pipeline in job.pipeline.items():
+        if pipeline.source.data is not None or pipeline.target.memory is not None:
+            raise KanalError(
+                f"Pipeline {name} reads or fills data of this program, which a job file cannot hold",
+                "name tables of connections instead",
+            )
     try:
         path.write_text(job_text(job), encoding="utf-8")
     except OSError as error:

@@ -18,8 +18,8 @@ from kanal.core.tally import Tally
 from kanal.core.types import Family
 from kanal.definition import Problem
 from kanal.explore.fit import differences
-from kanal.runner.plans import JobPlan, PipelinePlan
-from kanal.runner.results import StepResult, StepStatus
+from kanal.runner.job_plan import JobPlan, PipelinePlan
+from kanal.runner.results import Run, RunStatus, StepResult, StepStatus
 from kanal.runner.step import PipelineStep
 
 
@@ -27,6 +27,10 @@ def remarks(plan: JobPlan) -> list[Problem]:
     """What is worth knowing of a job that can be run: types that may not fit, keys without an index, columns that go
     nowhere, rights that are missing, tables that would be made."""
     found = list(plan.notes)
+    for name, database in plan.connections.items():
+        if database.missing_file:
+            what = f"the file {database.missing_file} is not there; it will be made"
+            found.append(_located(plan, ("connection", name), what))
     for new in plan.new_tables:
         found.append(Problem(("pipeline", new.step, "target"), f"table {new.table.name} is not there; it will be made"))
     by_step: dict[str, list[str]] = {}
@@ -50,25 +54,24 @@ def _located(plan: JobPlan, path: tuple[str, ...], what: str, remedy: str = "") 
 def _of_step(plan: JobPlan, step: PipelinePlan, new: bool) -> Iterator[Problem]:
     path = ("pipeline", step.name)
     settings, target = step.settings, step.target_table
-    if settings.write == "merge" and not new:
-        keys = [target.primary_key, *target.unique, *step.target.indexes(target)]
+    if step.writing.rule.needs_key and not new:
+        keys = [target.primary_key, *target.unique, *step.target.catalogue.indexes(target)]
         if not any(key and set(key[: len(step.key)]) == set(step.key) for key in keys):
             yield _located(plan, (*path, "key"), f"{target.name} has no index on {', '.join(step.key)}",
                            "each merge looks through the whole table; make one")  # fmt: skip
     unused = [name for name in step.reading.table.names if name not in step.reading.columns]
     if unused and settings.columns and "*" not in settings.same:
         yield _located(plan, (*path, "columns"), f"source columns that go nowhere: {', '.join(unused)}",
-                       "if that is meant, all is well")  # fmt: skip
+                       "map them, or name them in skip")  # fmt: skip
     if new:
         return
-    wanted = {"append": ("insert",), "truncate": ("insert", "delete"), "merge": ("select", "insert", "update")}
     try:
-        rights = step.target.table_rights(target)
+        rights = step.target.catalogue.table_rights(target)
     except KanalError:
         return
-    lacking = [right for right in wanted[settings.write] if rights.get(right) is False]
+    lacking = [right for right in step.writing.rule.rights if rights.get(right) is False]
     if lacking:
-        user = step.target.url.username
+        user = step.target.user or "the user"
         kinds = ", ".join(lacking).upper()
         yield _located(plan, (*path, "target"), f"{user} may not {', '.join(lacking)} in {target.name}",
                        f"ask for: GRANT {kinds} ON {target.name} TO {user}")  # fmt: skip
@@ -96,22 +99,22 @@ class Trial:
 def try_out(plan: JobPlan, rows: int | None, shown: int = 2) -> Iterator[Trial]:
     """Run the pipelines of a plan for so many rows each, or all, and do all but write."""
     moment = dt.datetime.now(dt.UTC)
-    filled = {(step.target.url, step.target_table.name): step.name for step in plan.steps
+    filled = {step.target.place_of(step.target_table): step.name for step in plan.steps
               if isinstance(step, PipelinePlan)}  # fmt: skip
-    new = {(table.database.url, table.table.name) for table in plan.new_tables}
+    new = {table.database.place_of(table.table) for table in plan.new_tables}
     for step in plan.steps:
         if not isinstance(step, PipelinePlan):
             continue
         trial = Trial(step.name)
         waiting = [(lookup, database, table) for lookup, database, table in step.lookups]
         for lookup, database, table in waiting:
-            by = filled.get((database.url, table.name))
+            by = filled.get(database.place_of(table))
             if by is not None:
                 trial.notes.append(
                     f"look-up {lookup.name} was tried with what {table.name} has now, before {by} loads it"
                 )
-        missing = [table.name for _, database, table in waiting if (database.url, table.name) in new]
-        source_new = (step.source.url, step.reading.table.name) in new
+        missing = [table.name for _, database, table in waiting if database.place_of(table) in new]
+        source_new = step.source.place_of(step.reading.table) in new
         if missing or source_new:
             names = ", ".join(missing or [step.reading.table.name])
             trial.error = f"it needs {names}, which is not there yet. Create it first, by kanal create."
@@ -167,21 +170,23 @@ def _change(column: Any, old: dict[str, str | None], made: str | None) -> tuple[
     return column.name, came, made
 
 
-def dry_run(plan: JobPlan) -> tuple[list[StepResult], list[Trial]]:
-    """All of a run but the writing: how each step would end, as far as can be told without its writing."""
+def dry_run(plan: JobPlan) -> tuple[Run, list[Trial]]:
+    """All of a run but the writing: how it would end, as far as can be told without writing; it has no number."""
+    started, moment = time.perf_counter(), dt.datetime.now(dt.UTC)
     results, trials = [], []
     for trial in try_out(plan, None, shown=0):
         trials.append(trial)
         limit = _over_limit(plan, trial)
         error = trial.error or limit
-        status = StepStatus.FAILED if error else StepStatus.SUCCEEDED
+        ended = StepStatus.FAILED if error else StepStatus.SUCCEEDED
         note = "; ".join(trial.notes) or None
-        results.append(StepResult(trial.step, "pipeline", status, trial.tally, 0, trial.seconds, error, note))
-    return results, trials
+        results.append(StepResult(trial.step, "pipeline", ended, trial.tally, 0, trial.seconds, error, note))
+    status = RunStatus.FAILED if any(result.error for result in results) else RunStatus.SUCCEEDED
+    return Run(0, plan.job.job, status, moment, time.perf_counter() - started, tuple(results)), trials
 
 
 def _over_limit(plan: JobPlan, trial: Trial) -> str | None:
-    settings = plan.job.settled(trial.step)
+    settings = plan.job.effective(trial.step)
     rejected = trial.tally.rejected
     if rejected and settings.reject == "all":
         return f'{rejected:,} rows do not fit, and reject = "all" refuses the whole load for one.'

@@ -12,23 +12,28 @@ import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
+from decimal import Decimal
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kanal.connections.base import as_source
+from kanal.connections.reading import Reading
+from kanal.core.arrays import Mask
+from kanal.core.change_values import rows_between
 from kanal.core.comparison import Compared, compare_hashes, last_of_key
 from kanal.core.conversions import converter
 from kanal.core.errors import KanalError
-from kanal.core.faults import as_text
-from kanal.core.frame import Frame
+from kanal.core.faults import value_text
+from kanal.core.frame import Frame, SourceBatch
 from kanal.core.hashing import Hashes, RowHash
 from kanal.core.tally import Tally
 from kanal.core.types import Family, SqlType
-from kanal.databases.reading import Reading
 from kanal.runlog import RunLogStore
-from kanal.runner.plans import JobPlan, PipelinePlan
+from kanal.runner.html import html_table
+from kanal.runner.job_plan import JobPlan, PipelinePlan
 from kanal.runner.replay import plan_of_replay
 from kanal.runner.step import PipelineStep
 
@@ -65,10 +70,16 @@ class Comparison:
     extra: int = 0
     differing: int = 0
     refused: int = 0
+    #: Rows that the write rule does not load or leaves as they are, which are not counted as missing or differing.
+    left_out: int = 0
     columns: tuple[str, ...] = ()
     examples: list[Example] = field(default_factory=list)
     quick: bool = False
     error: str | None = None
+
+    def _repr_html_(self) -> str:
+        names = ("table", "source_rows", "target_rows", "same", "missing", "extra", "differing", "refused", "error")
+        return html_table(f"comparison of {self.table}", names, [[getattr(self, name) for name in names]])
 
     def differs(self, allow_extra: bool = False) -> bool:
         """True where something is not as it should be."""
@@ -84,13 +95,13 @@ def compare(plan: JobPlan, log: RunLogStore | None = None, quick: bool = False, 
     groups: dict[Any, list[PipelinePlan]] = {}
     for step in plan.steps:
         if isinstance(step, PipelinePlan):
-            place = (step.target.url, step.target_table.schema, step.target_table.name)
+            place = step.target.place_of(step.target_table)
             groups.setdefault(place, []).append(step)
     for steps in groups.values():
         table = _Table(plan, steps, log)
         target = steps[0]
         try:
-            if not target.target.has_table(target.target_table.schema, target.target_table.name):
+            if not target.target.catalogue.has_table(target.target_table.schema, target.target_table.name):
                 raise KanalError("the table is not there yet", "run the job, or make it by kanal create")
             yield table.compare_quickly() if quick else table.compare(shown)
         except KanalError as error:
@@ -156,18 +167,24 @@ class _Table:
 
     def source_rows(self, counted: bool = False) -> Iterator[list[pa.Array]]:
         """The columns of what the pipelines would load, batch by batch."""
+        for step, rows, _ in self._made(counted):
+            yield self._mapped(step, rows)
+
+    def _made(self, counted: bool = False) -> Iterator[tuple[PipelinePlan, pa.RecordBatch, Mask]]:
+        """What the pipelines would load, and which rows of it were never asked for, since their change value lies
+        before the first that is wanted."""
         for step in self.steps:
             running = PipelineStep(step, self.moment, self.job)
             for prepared in running.try_out():
                 chosen = np.sort(np.concatenate([prepared.good, prepared.replacing]))
-                rows = prepared.made.take(pa.array(chosen))
-                yield self._mapped(step, rows)
+                early = _before_first(step, prepared.batch, self.moment)[chosen]
+                yield step, prepared.made.take(pa.array(chosen)), early
             if counted:
                 self.found.tally.add(running.tally)
 
     def target_rows(self) -> Iterator[list[pa.Array]]:
         """The columns of what stands in the target, batch by batch."""
-        with self.target.read(Reading(self.info, None, tuple(self.columns), 50_000)) as batches:
+        with as_source(self.target).read(Reading(self.info, None, tuple(self.columns), 50_000)) as batches:
             for batch in batches:
                 frame = Frame(batch, self.types)
                 yield [self._plain(name, frame.column((None, name))) for name in self.columns]
@@ -197,7 +214,9 @@ class _Table:
         rows = hash_rows.rows(columns)
         if not self.key:
             return rows, rows
-        return hash_rows.rows([columns[self.columns.index(name)] for name in self.key]), rows
+        keys = [self.target.key_form(self.info, name, columns[self.columns.index(name)]) for name in self.key]
+        hashes, valid = hash_rows(keys)
+        return (hashes if valid.all() else np.where(valid, hashes, hash_rows.rows(keys))), rows
 
     # --- comparing -------------------------------------------------------------------------------------------------
 
@@ -205,15 +224,23 @@ class _Table:
         found = self.found
         sides = [_Hashed(), _Hashed()]
 
-        def gather(side: _Hashed, rows: Iterator[list[pa.Array]]) -> None:
+        early_keys: list[Hashes] = []
+
+        def gather_source() -> None:
             hash_rows = RowHash(_SEED)  # one for each thread; all of a seed are the same
-            for columns in rows:
-                side.add(*self._hashes(columns, hash_rows))
+            for step, rows, early in self._made(counted=True):
+                keys, hashes = self._hashes(self._mapped(step, rows), hash_rows)
+                sides[0].add(keys, hashes)
+                if early.any():
+                    early_keys.append(keys[early])
+
+        def gather_target() -> None:
+            hash_rows = RowHash(_SEED)
+            for columns in self.target_rows():
+                sides[1].add(*self._hashes(columns, hash_rows))
 
         try:
-            _at_once(
-                lambda: gather(sides[0], self.source_rows(counted=True)), lambda: gather(sides[1], self.target_rows())
-            )
+            _at_once(gather_source, gather_target)
             results = list(self._compare_parts(*sides))
         finally:
             for side in sides:
@@ -223,14 +250,51 @@ class _Table:
         extra, differing = (
             np.concatenate([getattr(result, kind) for result in results]) for kind in ("extra", "differing")
         )
+        # What the write rule does not load, or leaves as it is, is as it should be.
+        left_out = np.isin(missing, np.concatenate([np.zeros(0, np.uint64), *early_keys]))
+        if all(step.writing.rule.needs_key and step.settings.not_matched == "ignore" for step in self.steps):
+            left_out[:] = True
+        missing = missing[~left_out]
+        kept = self._kept_as_they_are(differing)
+        differing = differing[~kept]
+        found.left_out = int(left_out.sum() + kept.sum())
         known = np.isin(missing, refused)
         found.refused = int(known.sum())
         missing = missing[~known]
-        found.same = sum(result.same for result in results)
+        found.same = sum(result.same for result in results) + int(kept.sum())
         found.missing, found.extra, found.differing = len(missing), len(extra), len(differing)
         found.source_rows = found.same + len(missing) + len(differing) + found.refused
         found.target_rows = found.same + len(extra) + len(differing)
         self._find_examples({"missing": missing[:shown], "extra": extra[:shown], "differing": differing[:shown]})
+        return found
+
+    def _kept_as_they_are(self, differing: Hashes) -> Mask:
+        """Which rows that differ do so by the rule of the merge that loads them: kept, or newer in the target."""
+        none = np.zeros(len(differing), dtype=np.bool_)
+        settings = [step.settings for step in self.steps]
+        if not len(differing) or not all(step.writing.rule.needs_key for step in self.steps):
+            return none
+        if all(one.matched == "keep" for one in settings):
+            return ~none
+        by = settings[0].newer_by
+        if by is None or any(one.newer_by != by for one in settings) or by not in self.columns:
+            return none
+        wanted = np.unique(differing)
+        there, here = (self._values_of(read, by, wanted) for read in (self.source_rows, self.target_rows))
+        newer = [
+            key for key in wanted.tolist()
+            if here.get(key) is not None and (there.get(key) is None or not there[key] > here[key])
+        ]  # fmt: skip
+        return np.isin(differing, np.array(newer, np.uint64))
+
+    def _values_of(self, read: Callable[[], Iterator[list[pa.Array]]], name: str, keys: Hashes) -> dict[int, Any]:
+        """The values of a column in the rows of some hashed keys."""
+        found: dict[int, Any] = {}
+        place = self.columns.index(name)
+        for columns in read():
+            hashes, _ = self._hashes(columns, self.hash)
+            for row in np.flatnonzero(np.isin(hashes, keys)).tolist():
+                found[int(hashes[row])] = columns[place][row].as_py()
         return found
 
     def _compare_parts(self, source: _Hashed, target: _Hashed) -> Iterator[Compared]:
@@ -283,7 +347,7 @@ class _Table:
         for columns in read():
             hashes, _ = self._hashes(columns, self.hash)
             for row in np.flatnonzero(np.isin(hashes, np.array(sorted(left), np.uint64))).tolist():
-                values = (as_text(column[row].as_py(), column.type) for column in columns)
+                values = (value_text(column[row].as_py(), column.type) for column in columns)
                 found[int(hashes[row])] = dict(zip(self.columns, values, strict=True))
             if left <= set(found):
                 break
@@ -326,8 +390,27 @@ def _at_once(*works: Callable[[], None]) -> None:
             done.result()
 
 
+def _before_first(step: PipelinePlan, batch: SourceBatch, moment: dt.datetime) -> Mask:
+    """Which rows of a batch have a change value before the first that the job wants."""
+    if step.since is None or step.since.first is None:
+        return np.zeros(batch.rows, dtype=np.bool_)
+    frame = Frame(batch, step.source_types, moment)
+    inside, _, _ = rows_between(frame, step.since.change, None, step.since.first, False)
+    return inside
+
+
 def _canonical(text: str) -> str:
+    """JSON in a form in which equal documents are the same: blanks and the order of an object's names do not count,
+    each digit of a number does, and so does a name that stands twice."""
     try:
-        return json.dumps(json.loads(text), sort_keys=True, ensure_ascii=False)
-    except ValueError:
-        return text
+        return json.dumps(json.loads(text, parse_int=_number, parse_float=_number, object_pairs_hook=_members))
+    except (ValueError, RecursionError):
+        return ascii(text)
+
+
+def _number(text: str) -> list[str]:
+    return ["number", format(Decimal(text), "f")] if len(text) < 40 else ["number", text]
+
+
+def _members(pairs: list[tuple[str, Any]]) -> list[Any]:
+    return ["members", sorted(([name, value] for name, value in pairs), key=json.dumps)]

@@ -14,17 +14,18 @@ import tomlkit
 from sqlglot import exp
 from tomlkit.exceptions import TOMLKitError
 
+from kanal.connections import ColumnInfo, TableInfo
+from kanal.connections.base import Connection, as_source
+from kanal.connections.reading import Reading
 from kanal.core.errors import ExpressionError, KanalError, counted
 from kanal.core.expressions.syntax import parse
 from kanal.core.profile import Guess, guess_type
 from kanal.core.types import TEXT, Family, SqlType, holds
-from kanal.databases import ColumnInfo, TableInfo
-from kanal.databases.base import Database
-from kanal.databases.reading import Reading
 from kanal.definition.places import quote_part
 from kanal.explore.tables import chosen_tables
-from kanal.runner.order import CircleError, Wait, in_order
-from kanal.runner.plan_pipeline import quoted
+from kanal.runner.planning.mapping_planner import quoted
+from kanal.runner.planning.order import CircleError, Wait, in_order
+from kanal.runner.write_rules import WRITE_RULES
 
 #: Rows of each table that are looked at.
 SAMPLE = 1_000
@@ -60,7 +61,7 @@ class _Pipeline:
     waits: list[str] = field(default_factory=list)
 
 
-def draft_job(name: str, source: Database, target: Database, connections: Mapping[str, str], wish: Wish) -> str:
+def draft_job(name: str, source: Connection, target: Connection, connections: Mapping[str, str], wish: Wish) -> str:
     """A job file, as text, for the tables of a source that fit; `connections` are the texts of its connections.
 
     Raises KanalError where no table fits.
@@ -78,6 +79,8 @@ def draft_job(name: str, source: Database, target: Database, connections: Mappin
     lines += ["[defaults]", f'write = "{wish.write}"']
     if missing:
         lines.append('create = "missing"  # tables that are not there are made, as kanal create would')
+    if target.missing_file:
+        left = [*left, f"The file of connection {target.name} is not there yet; it is made with the first table."]
     lines += ["", *_remarks(left)] if left else []
     for level, members in _levels(pipelines):
         lines += ["", f"# --- {level} ".ljust(100, "-")]
@@ -87,13 +90,16 @@ def draft_job(name: str, source: Database, target: Database, connections: Mappin
 
 
 def add_to_draft(
-    path: Path, source: Database, target: Database, connections: Mapping[str, str], wish: Wish
+    path: Path, source: Connection, target: Connection, connections: Mapping[str, str], wish: Wish
 ) -> list[str]:
     """Add to a job file the tables that it does not load yet, and nothing else; the names of what was added.
 
     What stands in the file stays as it is. Raises KanalError where the file is no TOML.
     """
-    text = path.read_text(encoding="utf-8")
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, ValueError):
+        raise KanalError(f"{path} cannot be read as text in UTF-8", "name another file") from None
     try:
         there: Any = tomlkit.parse(text).unwrap()
     except TOMLKitError as error:
@@ -129,18 +135,18 @@ def _place(source: Any) -> str:
     return source.casefold() if isinstance(source, str) else str(source)
 
 
-def _exists(target: Database, wish: Wish, pipeline: _Pipeline) -> bool:
-    return target.has_table(wish.schema, pipeline.target)
+def _exists(target: Connection, wish: Wish, pipeline: _Pipeline) -> bool:
+    return target.catalogue.has_table(wish.schema, pipeline.target)
 
 
 # --- what is drafted ------------------------------------------------------------------------------------------------
 
 
-def _pipelines(source: Database, target: Database, wish: Wish) -> tuple[list[_Pipeline], list[str]]:
+def _pipelines(source: Connection, target: Connection, wish: Wish) -> tuple[list[_Pipeline], list[str]]:
     """A pipeline for each table, in load order, and what is to be said of what was left out."""
     names = chosen_tables(source, wish.from_schema, wish.like, wish.not_like)
-    source.expect(wish.from_schema, names)
-    tables = [source.describe(wish.from_schema, name) for name in names]
+    source.catalogue.expect(wish.from_schema, names)
+    tables = [source.catalogue.describe(wish.from_schema, name) for name in names]
     left, views, parts = [], [], []
     if not wish.like:
         views = [table.name for table in tables if table.is_view]
@@ -156,7 +162,7 @@ def _pipelines(source: Database, target: Database, wish: Wish) -> tuple[list[_Pi
     twins = [table.name for table in tables if folded.count(table.name.casefold()) > 1]
     if twins:
         left.append(f"? Names that differ only in case: {', '.join(twins)}; some databases take them for one table")
-    target.expect(wish.schema, [wish.prefix + table.name for table in tables])
+    target.catalogue.expect(wish.schema, [wish.prefix + table.name for table in tables])
     pipelines: dict[str, _Pipeline] = {}
     for table in tables:
         name = _step_name(table.name, pipelines)
@@ -185,22 +191,22 @@ def _step_name(table: str, taken: Mapping[str, Any]) -> str:
     return name
 
 
-def _decide(pipeline: _Pipeline, source: Database, target: Database, wish: Wish) -> None:
+def _decide(pipeline: _Pipeline, source: Connection, target: Connection, wish: Wish) -> None:
     """Fill in what can be decided of a pipeline, and remark what cannot."""
     table = pipeline.source
-    there = target.describe(wish.schema, pipeline.target) if _exists(target, wish, pipeline) else None
+    there = target.catalogue.describe(wish.schema, pipeline.target) if _exists(target, wish, pipeline) else None
     write = wish.write
     keys = [key for key in (table.primary_key, *table.unique) if key]
     if there is not None:
         keys += [key for key in (there.primary_key, *there.unique) if key and len(table.chosen(key)) == len(key)]
     if not keys:
         pipeline.remarks.append("? it has no key: its rows are compared as wholes, and cannot be merged")
-    if write == "merge" and keys:
+    if WRITE_RULES[write].needs_key and keys:
         pipeline.settings.append(f"key = [{', '.join(map(_text, keys[0]))}]")
-    elif write == "merge":
+    elif WRITE_RULES[write].needs_key:
         write = "truncate"
         pipeline.settings.append('write = "truncate"  # ? the source has no key to merge by; name one, or keep this')
-    if wish.since and write != "truncate":
+    if wish.since and not WRITE_RULES[write].empties:
         _decide_since(pipeline)
     for column in table.columns:
         if column.type is None:
@@ -244,7 +250,7 @@ def _compare_columns(pipeline: _Pipeline, table: TableInfo, there: TableInfo) ->
         pipeline.remarks.append(f"? {column.name}: {column.declared} does not always fit into {into.declared}")
 
 
-def _decide_texts(pipeline: _Pipeline, source: Database, there: TableInfo | None, wish: Wish) -> None:
+def _decide_texts(pipeline: _Pipeline, source: Connection, there: TableInfo | None, wish: Wish) -> None:
     """Propose conversions for texts that are numbers, dates or times."""
     table = pipeline.source
     texts = [column for column in table.columns if column.type is not None and column.type.family is Family.TEXT]
@@ -253,7 +259,7 @@ def _decide_texts(pipeline: _Pipeline, source: Database, there: TableInfo | None
         return
     names = tuple(column.name for column in wanted)
     parts: dict[str, list[pa.Array]] = {name: [] for name in names}
-    with source.read(Reading(table, None, names, wish.sample, limit=wish.sample)) as batches:
+    with as_source(source).read(Reading(table, None, names, wish.sample, limit=wish.sample)) as batches:
         for batch in batches:
             for name in names:
                 parts[name].append(batch.columns[name].cast(pa.string()))
@@ -310,7 +316,7 @@ def _levels(pipelines: Sequence[_Pipeline]) -> list[tuple[str, list[_Pipeline]]]
     return [group for group in groups if group[1]]
 
 
-def _lines(pipeline: _Pipeline, source: Database, target: Database, wish: Wish) -> list[str]:
+def _lines(pipeline: _Pipeline, source: Connection, target: Connection, wish: Wish) -> list[str]:
     schema = f"{quote_part(wish.schema)}." if wish.schema else ""
     lines = _remarks(pipeline.remarks)
     lines += [f"[pipeline.{pipeline.name}]", f"source = {_text(_source(source, pipeline, wish))}"]
@@ -321,7 +327,7 @@ def _lines(pipeline: _Pipeline, source: Database, target: Database, wish: Wish) 
     return lines
 
 
-def _source(source: Database, pipeline: _Pipeline, wish: Wish) -> str:
+def _source(source: Connection, pipeline: _Pipeline, wish: Wish) -> str:
     schema = f"{quote_part(wish.from_schema)}." if wish.from_schema else ""
     return f"{source.name}:{schema}{quote_part(pipeline.source.name)}"
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from kanal.connections.roles import Writes
 from kanal.core.transformation import given_type
 from kanal.core.types import holds
-from kanal.runner.plans import Difference, JobPlan, PipelinePlan
+from kanal.runner.job_plan import Difference, JobPlan, PipelinePlan
 
 
 def differences(plan: JobPlan) -> list[Difference]:
@@ -23,10 +24,15 @@ def _narrow(step: PipelinePlan) -> list[Difference]:
         info = step.target_table.column(column.name)
         comes = given_type(column.rule, column.expression)
         options = column.rule.options
-        settled = options.rounding or options.too_long or column.expression.node.literal is not None
+        settled = (
+            options.rounding or options.too_long or options.time_zone or column.expression.node.literal is not None
+        )
         if info is None or info.type is None or settled or holds(info.type, comes) is not False:
             continue
-        wanted = step.target.new_column(info.name, comes, info.nullable, info.name in step.target_table.primary_key)
-        sql = step.target.alteration(step.target_table, wanted)
-        found.append(Difference(step.name, step.target_table.name, info.name, info.declared, wanted.declared, sql))
+        wanted, sql = str(comes), None
+        if Writes.CREATE in step.target.writes:
+            in_key = info.name in step.target_table.primary_key
+            made = step.target.ddl.new_column(info.name, comes, info.nullable, in_key)
+            wanted, sql = made.declared, step.target.ddl.alteration(step.target_table, made)
+        found.append(Difference(step.name, step.target_table.name, info.name, info.declared, wanted, sql))
     return found

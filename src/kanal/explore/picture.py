@@ -7,8 +7,8 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from kanal.core.errors import KanalError, counted
-from kanal.runner.order import Wait
-from kanal.runner.plans import JobPlan, PipelinePlan, StepPlan
+from kanal.runner.job_plan import JobPlan, PipelinePlan, StepPlan
+from kanal.runner.planning.order import Wait
 
 #: Of these reasons for waiting, lines are drawn so; the first that a reason has in it counts.
 _LINES = [
@@ -45,7 +45,11 @@ def draw_order(plan: JobPlan, path: Path) -> None:
     axes = figure.subplots()
     axes.set_axis_off()
     axes.set_title(
-        f"{plan.job.job}: {counted(len(steps), 'step')}, from left to right", loc="left", fontsize=11, fontweight="bold"
+        f"{plan.job.job}: {counted(len(steps), 'step')}, from left to right",
+        loc="left",
+        fontsize=11,
+        fontweight="bold",
+        parse_math=False,
     )
     used = []
     for wait in waits:
@@ -85,9 +89,15 @@ def _draw_step(axes: object, step: StepPlan, left: float, middle: float) -> None
         f"SQL on {step.database.name}")  # fmt: skip
     text = axes.text  # type: ignore[attr-defined]
     text(left + 0.1, middle + 0.12, textwrap.shorten(step.name, 34, placeholder="…"), fontsize=8.5, fontweight="bold",
-         va="center")  # fmt: skip
+         va="center", parse_math=False)  # fmt: skip
     text(
-        left + 0.1, middle - 0.14, textwrap.shorten(said, 42, placeholder="…"), fontsize=7, color="#444444", va="center"
+        left + 0.1,
+        middle - 0.14,
+        textwrap.shorten(said, 42, placeholder="…"),
+        fontsize=7,
+        color="#444444",
+        va="center",
+        parse_math=False,
     )
 
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 import time
 from dataclasses import dataclass
 
+from kanal.connections.base import Connection
+from kanal.connections.description import About, Right
 from kanal.core.errors import KanalError
-from kanal.databases.base import Database
-from kanal.databases.description import About, Right
 
 
 @dataclass(frozen=True)
@@ -28,19 +28,19 @@ class Answer:
         return self.error is None
 
 
-def ping(database: Database) -> Answer:
+def ping(database: Connection) -> Answer:
     """Try a connection; never raises."""
     try:
-        about = database.about()
+        about = database.catalogue.about()
         started = time.perf_counter()
-        database.about()
+        database.catalogue.about()
         milliseconds = (time.perf_counter() - started) * 1000
-        return Answer(database.name, database.shown_url, about, milliseconds, tuple(database.rights()))
+        return Answer(database.name, database.shown_url, about, milliseconds, tuple(database.catalogue.rights()))
     except KanalError as error:
         what = error.what.removeprefix(f"connection {database.name} ({database.shown_url}): ")
         what = what.removeprefix(f"connection {database.name}: ")
         remedy = error.remedy
         if "create the database, or name another" in remedy:
-            there = database.other_databases()
+            there = database.catalogue.other_databases()
             remedy += f"; the server has: {', '.join(sorted(there)[:20])}" if there else ""
         return Answer(database.name, database.shown_url, error=what, remedy=remedy)

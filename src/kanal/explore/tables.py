@@ -8,19 +8,19 @@ from dataclasses import dataclass, replace
 
 import pyarrow as pa
 
+from kanal.connections import TableInfo
+from kanal.connections.base import Connection, as_source
+from kanal.connections.description import RowCount
+from kanal.connections.reading import Reading
 from kanal.core.errors import KanalError, counted
 from kanal.core.faults import Fault
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.nearest import did_you_mean
 from kanal.core.profile import Profile, profile_column
 from kanal.core.types import Family
-from kanal.databases import TableInfo
-from kanal.databases.base import Database
-from kanal.databases.description import RowCount
-from kanal.databases.reading import Reading
 
 #: Kanal's own tables in a target.
-OWN = ("kanal_progress", "kanal_mark")
+OWN = ("kanal_progress", "kanal_watermark", "kanal_mark")
 
 
 @dataclass(frozen=True)
@@ -32,7 +32,7 @@ class FoundTable:
 
 
 def chosen_tables(
-    database: Database, schema: str | None, like: Sequence[str] = (), not_like: Sequence[str] = ()
+    database: Connection, schema: str | None, like: Sequence[str] = (), not_like: Sequence[str] = ()
 ) -> list[str]:
     """The names of tables and views that fit one of the patterns and none of the others; all without patterns.
 
@@ -43,12 +43,14 @@ def chosen_tables(
     def fits(name: str, patterns: Sequence[str]) -> bool:
         return any(fnmatch.fnmatchcase(name.casefold(), pattern.casefold()) for pattern in patterns)
 
-    names = [name for name in database.table_names(schema) if name not in OWN]
+    names = [name for name in database.catalogue.table_names(schema) if name not in OWN]
     chosen = [name for name in names if (not like or fits(name, like)) and not fits(name, not_like)]
     if not chosen:
         where = f"schema {schema} of connection {database.name}" if schema else f"connection {database.name}"
         if not names:
-            schemas = [f"{name} ({counted(count, 'table')})" for name, count in database.other_schemas().items()]
+            schemas = [
+                f"{name} ({counted(count, 'table')})" for name, count in database.catalogue.other_schemas().items()
+            ]
             another = f"schema: {', '.join(schemas)}" if schemas else "database or schema"
             raise KanalError(f"{where} has no tables", f"name another {another}")
         shown = ", ".join(names[:12]) + (f" and {len(names) - 12} more" if len(names) > 12 else "")
@@ -58,14 +60,16 @@ def chosen_tables(
 
 
 def find_tables(
-    database: Database, schema: str | None = None, like: Sequence[str] = (), not_like: Sequence[str] = (),
+    database: Connection, schema: str | None = None, like: Sequence[str] = (), not_like: Sequence[str] = (),
     counted: bool = True,
 ) -> list[FoundTable]:  # fmt: skip
     """The tables and views that fit, described, with their rows counted if that is wanted."""
     names = chosen_tables(database, schema, like, not_like)
-    database.expect(schema, names)
-    tables = [database.describe(schema, name) for name in names]
-    counts = database.row_counts(schema, [table.name for table in tables if not table.is_view]) if counted else {}
+    database.catalogue.expect(schema, names)
+    tables = [database.catalogue.describe(schema, name) for name in names]
+    counts = (
+        database.catalogue.row_counts(schema, [table.name for table in tables if not table.is_view]) if counted else {}
+    )
     return [FoundTable(table, counts.get(table.name)) for table in tables]
 
 
@@ -84,15 +88,15 @@ class Sample:
     misfits: dict[str, tuple[int, str | None]]
 
 
-def sample_table(database: Database, schema: str | None, name: str, rows: int = 20, scan: int = 100_000) -> Sample:
+def sample_table(database: Connection, schema: str | None, name: str, rows: int = 20, scan: int = 100_000) -> Sample:
     """The first rows of a table or view, and the profiles of its columns over so many rows."""
-    table = database.describe(schema, name)
+    table = database.catalogue.describe(schema, name)
     columns = tuple(table.names)
     parts: dict[str, list[pa.Array]] = {column: [] for column in columns}
     shown: list[dict[str, str | None]] = []
     scanned = 0
     misfits: dict[str, tuple[int, str | None]] = {}
-    with database.read(Reading(table, None, columns, min(scan, 50_000), limit=scan + 1)) as batches:
+    with as_source(database).read(Reading(table, None, columns, min(scan, 50_000), limit=scan + 1)) as batches:
         for batch in batches:
             if len(shown) < rows:
                 shown += batch.row_texts(list(range(min(rows - len(shown), batch.rows))))

@@ -42,6 +42,17 @@ class StepRecord:
     seconds: float
     error: str | None
     note: str | None = None
+    reads_all: bool = False
+
+
+@dataclass(frozen=True)
+class StepSeed:
+    """A step as a run begins with it: whether it reads all of its source, and commits batch by batch."""
+
+    step: str
+    kind: str
+    reads_all: bool = False
+    by_batch: bool = False
 
 
 @dataclass(frozen=True)

@@ -8,36 +8,28 @@ import json
 import os
 import random
 import socket
-import statistics
-import threading
 import time
 import uuid
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Collection, Mapping, Sequence
+from contextlib import suppress
 from typing import Any, TypeVar, cast
 
-import pyarrow as pa
 import sqlalchemy as sa
-from sqlalchemy import exc
 
+from kanal.connections.sql.database import SqlDatabase
 from kanal.core.errors import KanalError
-from kanal.core.rejects import Reject
+from kanal.core.rejects import Reject, row_key
 from kanal.core.tally import Tally
-from kanal.databases.base import Database
-from kanal.databases.errors import DatabaseError
 from kanal.runlog.liveness import born, lives
-from kanal.runlog.records import BatchRecord, RunRecord, StepRecord, Usual
-from kanal.runlog.tables import BATCH, COUNTS, LOCK, METADATA, REJECT, RUN, STEP, VERSION, VERSION_NOW
+from kanal.runlog.reader import RunLogReader, RunLogUnusable
+from kanal.runlog.records import BatchRecord, RunRecord, StepRecord, StepSeed
+from kanal.runlog.tables import BATCH, COUNTS, FORMER, LOCK, METADATA, REJECT, RUN, STEP, VERSION, VERSION_NOW
 
 #: Seconds before what another run may do at the same moment is tried again.
 _MEANWHILE = (0.1, 0.2, 0.3, 0.4)
 #: Seconds before an entry is tried again.
 _PAUSES = (0.2, 1.0, 4.0, 10.0)
 Made = TypeVar("Made")
-
-
-class RunLogUnusable(DatabaseError):
-    """The database of the run log cannot be reached, or refuses what it was asked."""
 
 
 Method = TypeVar("Method", bound=Callable[..., None])
@@ -77,29 +69,17 @@ def _now() -> dt.datetime:
     return dt.datetime.now(dt.UTC).replace(tzinfo=None)
 
 
-class RunLogStore:
+class RunLogStore(RunLogReader):
     """The run log in one database; its tables are made when first needed.
 
     Of each step so many rejected rows are kept, and of each job, if that is given, so many runs.
     """
 
-    def __init__(self, database: Database, keep_rejects: int = 100_000, keep_runs: int | None = None) -> None:
-        self.database = database
+    def __init__(self, database: SqlDatabase, keep_rejects: int = 100_000, keep_runs: int | None = None) -> None:
+        super().__init__(database)
         self.keep_rejects = keep_rejects
         self.keep_runs = keep_runs
-        self._one_at_a_time = threading.RLock()
         self._kept: dict[tuple[int, str], int] = {}
-
-    @contextmanager
-    def _begin(self) -> Iterator[sa.Connection]:
-        try:
-            with self._one_at_a_time, self.database.engine.begin() as connection:
-                yield connection
-        except exc.SQLAlchemyError as error:
-            raise RunLogUnusable(
-                f"The run log {self.database.shown_url} cannot be used: {self.database.words_of(error)}",
-                "set run_log to a database that may be written",
-            ) from None
 
     def prepare(self) -> None:
         """Make the tables that are missing, and the columns that an older run log does not have.
@@ -109,6 +89,7 @@ class RunLogStore:
         _again(self._prepare, _MEANWHILE, lambda _: True)  # another run may make them just now
 
     def _prepare(self) -> None:
+        self._make_private()
         with self._begin() as connection:
             METADATA.create_all(connection)
             version = connection.execute(sa.select(VERSION.c.version)).scalar()
@@ -129,35 +110,32 @@ class RunLogStore:
                     if column.name not in there:
                         declared = sa.schema.CreateColumn(column).compile(dialect=connection.dialect)
                         connection.execute(sa.text(f"ALTER TABLE {table.name} ADD COLUMN {declared}"))
+                        if FORMER.get(column.name) in there:
+                            former: Any = sa.literal_column(FORMER[column.name])
+                            connection.execute(table.update().values({column.name: former}))
 
-    def exists(self) -> bool:
-        """True where there is a run log to read."""
-        try:
-            return bool(sa.inspect(self.database.engine).has_table("kanal_run"))
-        except exc.SQLAlchemyError:
-            return False
-
-    # --- writing ---------------------------------------------------------------------------------------------------
+    def _make_private(self) -> None:
+        """A file is made for its owner alone, since rejected rows are data."""
+        if self.database.url.get_backend_name() == "sqlite" and self.database.url.database:
+            with suppress(OSError):
+                os.close(os.open(self.database.url.database, os.O_CREAT | os.O_EXCL | os.O_RDWR, 0o600))
 
     def begin_run(
-        self, job: str, file: str | None, steps: Sequence[tuple[str, str]], options: Mapping[str, Any] | None = None
+        self, job: str, file: str | None, steps: Sequence[StepSeed], options: Mapping[str, Any] | None = None
     ) -> RunRecord:
-        """Record a run that begins, with its steps by name and kind, all waiting.
+        """Record a run that begins, with its steps, all waiting.
 
         Raises AlreadyRunning while another run of the job is under way; one whose process is dead is no obstacle.
         """
         return _again(lambda: self._begin_run(job, file, steps, options), _MEANWHILE, lambda _: True)
 
     def _begin_run(
-        self, job: str, file: str | None, steps: Sequence[tuple[str, str]], options: Mapping[str, Any] | None
+        self, job: str, file: str | None, steps: Sequence[StepSeed], options: Mapping[str, Any] | None
     ) -> RunRecord:
         with self._begin() as connection:
-            run = _add_run(connection, job, file, options, status="running")
+            run = _add_run(connection, job, file, options, status="running", owner=self.owner)
             self._lock(connection, job, run)
-            rows = [
-                {"run": run, "step": name, "kind": kind, "position": place, "status": "waiting"}
-                for place, (name, kind) in enumerate(steps, 1)
-            ]
+            rows = [_waiting(run, place, seed) for place, seed in enumerate(steps, 1)]
             if rows:
                 connection.execute(STEP.insert(), rows)
         return self.run(run)
@@ -170,38 +148,41 @@ class RunLogStore:
         with self._begin() as connection:
             return _add_run(connection, job, file, options, status="failed", error=error, **times)
 
-    def resume_run(self, run: int, steps: Sequence[tuple[str, str]], begun: Collection[str] = frozenset()) -> RunRecord:
+    def resume_run(self, run: int, steps: Sequence[StepSeed]) -> RunRecord:
         """Record that a run goes on, with the steps of its job as it is now; those that succeeded stay.
 
-        Of those in `begun`, batches and rejects stay too, until it is known which of them were committed.
-        Raises AlreadyRunning while another run of the job is under way.
+        Batches and rejects of the others stay too, until it is known which of them were committed. Raises
+        AlreadyRunning while another run of the job is under way, or another process goes on with this one.
         """
+        return _again(lambda: self._resume_run(run, steps), _MEANWHILE, lambda _: True)
+
+    def _resume_run(self, run: int, steps: Sequence[StepSeed]) -> RunRecord:
         record = self.run(run)
         with self._begin() as connection:
             row = connection.execute(sa.select(RUN).where(RUN.c.run == run)).one()
             if row.status == "running" and _lives(row):
                 raise _under_way(row)
-            connection.execute(
-                RUN.update()
-                .where(RUN.c.run == run)
-                .values(status="running", finished=None, error=None, **_this_process())
-            )
+            # Of two that go on at once, one alone finds the owner that it has seen.
+            same = RUN.c.owner.is_(None) if row.owner is None else RUN.c.owner == row.owner
+            same = sa.and_(RUN.c.run == run, RUN.c.status == row.status, same)
+            values = {"status": "running", "finished": None, "error": None, "owner": self.owner} | _this_process()
+            if not connection.execute(RUN.update().where(same).values(values)).rowcount:
+                raise AlreadyRunning(f"Another process goes on with run {run} at this moment", "wait for it")
             self._lock(connection, record.job, run)
             done = {step.step for step in record.steps if step.status == "succeeded"}
-            names = [name for name, _ in steps]
+            names = [seed.step for seed in steps]
             connection.execute(STEP.delete().where(STEP.c.run == run, STEP.c.step.not_in(done & set(names))))
             for table in (BATCH, REJECT):
-                connection.execute(table.delete().where(table.c.run == run, table.c.step.not_in(done | set(begun))))
-            for place, (name, kind) in enumerate(steps, 1):
-                if name in done:
-                    connection.execute(_step(run, name).values(position=place))
+                connection.execute(table.delete().where(table.c.run == run, table.c.step.not_in(names)))
+            for place, seed in enumerate(steps, 1):
+                if seed.step in done:
+                    connection.execute(_step(run, seed.step).values(position=place))
                 else:
-                    values = {"run": run, "step": name, "kind": kind, "position": place, "status": "waiting"}
-                    connection.execute(STEP.insert().values(values))
+                    connection.execute(STEP.insert().values(_waiting(run, place, seed)))
         return record
 
     def _lock(self, connection: sa.Connection, job: str, run: int) -> None:
-        """Take the job's lock for a run; raises AlreadyRunning where a living one has it."""
+        """Take the job's lock for a run; raises AlreadyRunning where a living one has it, or has just taken it."""
         key = job[:200]
         holder = connection.execute(sa.select(LOCK.c.run).where(LOCK.c.job == key)).scalar()
         if holder is None:
@@ -210,14 +191,16 @@ class RunLogStore:
         row = connection.execute(sa.select(RUN).where(RUN.c.run == holder)).first()
         if row is not None and holder != run and row.status == "running" and _lives(row):
             raise _under_way(row)
-        connection.execute(LOCK.update().where(LOCK.c.job == key).values(run=run))
+        taken = LOCK.update().where(LOCK.c.job == key, LOCK.c.run == holder).values(run=run)
+        if not connection.execute(taken).rowcount:
+            raise RunLogUnusable(f"Another run of {job} has begun at this very moment", "try again")
 
     def give_sign(self, run: int) -> None:
         """Record that a run's process lives."""
-        with self._begin() as connection:
+        with self._begin(run) as connection:
             connection.execute(RUN.update().where(RUN.c.run == run).values(sign=_now()))
 
-    def bury_the_dead(self) -> None:
+    def end_dead_runs(self) -> None:
         """Record as failed the runs whose process ended without a word."""
         with self._begin() as connection:
             if "sign" not in {column["name"] for column in sa.inspect(connection).get_columns("kanal_run")}:
@@ -227,20 +210,20 @@ class RunLogStore:
                     continue
                 ended = row.sign or row.started
                 connection.execute(RUN.update().where(RUN.c.run == row.run).values(status="failed", finished=ended))
-                why = f"process {row.process} on {row.host} ended without a word; what it had not committed was undone"
-                of_run = STEP.update().where(STEP.c.run == row.run)
-                undone = {"inserted": 0, "updated": 0, "unchanged": 0, "deleted": 0}
-                connection.execute(
-                    of_run.where(STEP.c.status == "running").values(status="failed", error=why, **undone)
-                )
-                connection.execute(
-                    of_run.where(STEP.c.status == "waiting").values(status="stopped", error="the run died before it")
-                )
+                _end_steps(connection, row.run, "failed", f"process {row.process} on {row.host} ended unexpectedly",
+                           "the run died before it")  # fmt: skip
+
+    @_lasting
+    def break_off(self, run: int, status: str, why: str) -> None:
+        """Record that a run ends, though some of its steps have not come to an end of their own."""
+        with self._begin(run) as connection:
+            _end_steps(connection, run, status, why, "the run was broken off before it")
+        self.end_run(run, status)
 
     @_lasting
     def begin_step(self, run: int, step: str, batches: int = 0) -> None:
         """Record that a step begins, or begins again; of an earlier try so many batches are left."""
-        with self._begin() as connection:
+        with self._begin(run) as connection:
             for table in (BATCH, REJECT):
                 of_step = table.delete().where(table.c.run == run, table.c.step == step)
                 connection.execute(of_step.where(sa.or_(table.c.batch > batches, table.c.batch.is_(None))))
@@ -249,28 +232,49 @@ class RunLogStore:
             self._kept[run, step] = int(connection.execute(kept).scalar() or 0) if batches else 0
 
     @_lasting
+    def drop_batches(self, run: int, step: str, batches: int) -> None:
+        """Take back what was recorded of batches beyond the first so many, which were not committed."""
+        with self._begin(run) as connection:
+            for table in (BATCH, REJECT):
+                of_step = table.delete().where(table.c.run == run, table.c.step == step)
+                connection.execute(of_step.where(table.c.batch > batches))
+
+    @_lasting
     def add_batch(
-        self, run: int, step: str, batch: BatchRecord, rejects: Sequence[Reject], keep_all: bool = False
+        self,
+        run: int,
+        step: str,
+        batch: BatchRecord,
+        rejects: Sequence[Reject],
+        keep_all: bool = False,
+        key: Sequence[str] = (),
     ) -> None:
-        """Record a batch, with the rows of it that were rejected, as far as so many are kept."""
+        """Record a batch, with the rows of it that were rejected, as far as so many are kept.
+
+        `key` are the columns that tell the source's rows apart.
+        """
         kept = self._kept.get((run, step), 0)
         chosen = rejects if keep_all else rejects[: max(0, self.keep_rejects - kept)]
         times = {"reading": batch.reading, "computing": batch.computing, "writing": batch.writing}
-        with self._begin() as connection:
+        with self._begin(run) as connection:
             values = {"run": run, "step": step, "batch": batch.batch, "seconds": sum(times.values())}
             same = sa.and_(BATCH.c.run == run, BATCH.c.step == step, BATCH.c.batch == batch.batch)
             if connection.execute(sa.select(BATCH.c.batch).where(same)).first() is not None:
                 return  # by a try whose answer was lost
             connection.execute(BATCH.insert().values(**values, **times, **_values(batch.tally)))
             if chosen:
-                rows = [_reject_row(run, step, reject) | {"batch": batch.batch} for reject in chosen]
+                origins = _origins(connection, [reject.again for reject in chosen if reject.again is not None])
+                rows = [
+                    _reject_row(run, step, reject, key) | {"batch": batch.batch, "origin": origins.get(reject.again)}
+                    for reject in chosen
+                ]
                 connection.execute(REJECT.insert(), rows)
         self._kept[run, step] = kept + len(chosen)
 
     @_lasting
     def end_step(self, run: int, record: StepRecord) -> None:
         """Record how a step ended."""
-        with self._begin() as connection:
+        with self._begin(run) as connection:
             connection.execute(
                 _step(run, record.step).values(
                     status=record.status,
@@ -285,7 +289,7 @@ class RunLogStore:
     @_lasting
     def end_run(self, run: int, status: str) -> None:
         """Record how a run ended."""
-        with self._begin() as connection:
+        with self._begin(run) as connection:
             connection.execute(RUN.update().where(RUN.c.run == run).values(status=status, finished=_now()))
             connection.execute(LOCK.delete().where(LOCK.c.run == run))
             if self.keep_runs is not None:
@@ -301,169 +305,69 @@ class RunLogStore:
             for table in (BATCH, REJECT, STEP, RUN):
                 connection.execute(table.delete().where(table.c.run.in_(old[start : start + 500])))
 
-    # --- reading ---------------------------------------------------------------------------------------------------
-
-    def runs(self, limit: int = 20) -> list[RunRecord]:
-        """The latest runs, newest first, with their steps."""
-        with self._begin() as connection:
-            rows = connection.execute(sa.select(RUN).order_by(RUN.c.run.desc()).limit(limit)).all()
-            return [_run_record(row, self._steps(connection, row.run)) for row in rows]
-
-    def run(self, number: int | None) -> RunRecord:
-        """A run by its number, or the latest; raises KanalError where there is none."""
-        with self._begin() as connection:
-            statement = sa.select(RUN).order_by(RUN.c.run.desc()).limit(1)
-            if number is not None:
-                statement = statement.where(RUN.c.run == number)
-            row = connection.execute(statement).first()
-            if row is None:
-                last = connection.execute(sa.select(sa.func.max(RUN.c.run))).scalar()
-                raise KanalError(
-                    f"The run log has no run {number}" if number is not None else "The run log has no runs yet",
-                    f"the latest is {last}" if last else "run a job first",
-                )
-            return _run_record(row, self._steps(connection, row.run))
-
-    def times(self, run: int) -> dict[str, tuple[float, float, float]]:
-        """The seconds that each step of a run spent reading, computing and writing, side by side."""
-        sums = [sa.func.sum(BATCH.c[name]) for name in ("reading", "computing", "writing")]
-        with self._begin() as connection:
-            rows = connection.execute(sa.select(BATCH.c.step, *sums).where(BATCH.c.run == run).group_by(BATCH.c.step))
-            return {row[0]: (row[1] or 0.0, row[2] or 0.0, row[3] or 0.0) for row in rows}
-
-    def usual(self, record: RunRecord, count: int = 10) -> dict[str, Usual]:
-        """What is usual for each step of a run, by up to so many earlier runs of its job in which it succeeded."""
-        replays = RUN.c.options.like('%"replay"%')
-        earlier = sa.select(RUN.c.run).where(
-            RUN.c.job == record.job, RUN.c.run < record.run, sa.or_(RUN.c.options.is_(None), ~replays)
-        )
-        found: dict[str, Usual] = {}
-        with self._begin() as connection:
-            runs = [row.run for row in connection.execute(earlier.order_by(RUN.c.run.desc()).limit(3 * count))]
-            query = sa.select(STEP.c.step, STEP.c.read, STEP.c.seconds).where(
-                STEP.c.run.in_(runs), STEP.c.status == "succeeded"
-            )
-            rows = connection.execute(query.order_by(STEP.c.run.desc())).all()
-        for step in record.steps:
-            same = [row for row in rows if row.step == step.step][:count]
-            if same:
-                read, took = (
-                    statistics.median(values) for values in zip(*((r.read, r.seconds) for r in same), strict=True)
-                )
-                found[step.step] = Usual(len(same), read, took)
-        return found
-
-    def _steps(self, connection: sa.Connection, run: int) -> tuple[StepRecord, ...]:
-        rows = connection.execute(sa.select(STEP).where(STEP.c.run == run).order_by(STEP.c.position))
-        return tuple(
-            StepRecord(
-                row.step,
-                row.kind,
-                row.status,
-                Tally(**{name: getattr(row, name) for name in COUNTS}),
-                row.batches,
-                row.seconds,
-                row.error,
-                row.note,
-            )
-            for row in rows
-        )
-
-    def rejects(self, run: int, step: str | None = None, limit: int | None = None, **where: str | None) -> pa.Table:
-        """The rejects of a run that are not mended: step, column, reason, value, message, row (JSON), all text.
-
-        Of one step, reason or column alone where these are given.
-        """
-        names = ("step", "column", "reason", "value", "message", "row")
-        chosen = _open(run, step=step, **where)
-        statement = sa.select(*(REJECT.c[name] for name in names)).where(chosen).order_by(REJECT.c.reject)
-        with self._begin() as connection:
-            rows = connection.execute(statement if limit is None else statement.limit(limit)).all()
-        columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
-        return pa.table({name: pa.array(columns[place], pa.string()) for place, name in enumerate(names)})
-
-    def rejected_rows(self, run: int, step: str) -> list[tuple[int, dict[str, str | None]]]:
-        """The rejected source rows of a step that are not mended, each with its number."""
-        statement = sa.select(REJECT.c.reject, REJECT.c.row).where(_open(run), REJECT.c.step == step)
-        with self._begin() as connection:
-            rows = connection.execute(statement.order_by(REJECT.c.reject)).all()
-        return [(row.reject, json.loads(row.row)) for row in rows]
-
-    def refused_rows(self, job: str, step: str) -> list[tuple[int, dict[str, str | None]]]:
-        """The source rows that the target refused when a step last ran, and that are not mended."""
-        last = sa.select(sa.func.max(STEP.c.run)).join(RUN, RUN.c.run == STEP.c.run)
-        last = last.where(RUN.c.job == job, STEP.c.step == step, STEP.c.status == "succeeded")
-        if not self.exists():
-            return []
-        with self._begin() as connection:
-            run = connection.execute(last).scalar()
-            chosen = sa.and_(_open(run, step=step, reason="refused_by_target")) if run is not None else sa.false()
-            rows = connection.execute(sa.select(REJECT.c.reject, REJECT.c.row).where(chosen)).all()
-        return [(row.reject, json.loads(row.row)) for row in rows]
-
     @_lasting
-    def mend(self, rejects: Collection[int], run: int, step: str) -> None:
-        """Record that rejected rows, by their numbers, will have been loaded by a run after all once it commits."""
-        numbers = sorted(rejects)
-        with self._begin() as connection:
-            connection.execute(_mending(run, step).values(mended_by=None))  # what an earlier try hoped for
+    def resolve(self, rejects: Collection[int], run: int, step: str, batch: int | None = None) -> None:
+        """Record that rejected rows, by their numbers, will have been loaded by a run after all once it commits, or
+        a batch of it. A row that was rejected again by other runs is the same row."""
+        with self._begin(run) as connection:
+            if batch is None:  # what an earlier try hoped for
+                connection.execute(_resolving(run, step).values(resolved_by=None, resolved_in=None))
+            numbers = sorted({*_origins(connection, sorted(rejects)).values()})
             for start in range(0, len(numbers), 500):
-                chosen = REJECT.c.reject.in_(numbers[start : start + 500])
-                connection.execute(REJECT.update().where(chosen).values(mended_by=-run))
+                chosen = numbers[start : start + 500]
+                same = sa.or_(REJECT.c.reject.in_(chosen), REJECT.c.origin.in_(chosen))
+                open_ones = sa.or_(REJECT.c.resolved_by.is_(None), REJECT.c.resolved_by == -run)
+                connection.execute(REJECT.update().where(same, open_ones).values(resolved_by=-run, resolved_in=batch))
 
     @_lasting
-    def settle(self, run: int, step: str, committed: bool) -> None:
-        """Record whether the rows that a run was about to mend are committed, or rejected as before."""
-        with self._begin() as connection:
-            connection.execute(_mending(run, step).values(mended_by=run if committed else None))
+    def settle(self, run: int, step: str, committed: bool, batches: int = 0) -> None:
+        """Record whether the rows that a run was about to resolve are committed, or rejected as before.
 
-    def unsettled(self, run: int) -> list[tuple[int, str, str]]:
-        """Runs that died while they loaded rejects of a run: the number, token and step of each."""
-        query = sa.select(RUN.c.run, RUN.c.token, REJECT.c.step).where(
-            REJECT.c.run == run, REJECT.c.mended_by == -RUN.c.run, RUN.c.status != "running"
-        )
+        Those of its first so many batches are committed."""
         with self._begin() as connection:
-            return [(row.run, row.token, row.step) for row in connection.execute(query.distinct())]
-
-    def mended(self, run: int) -> int:
-        """How many rejects of a run were mended."""
-        statement = sa.select(sa.func.count()).where(REJECT.c.run == run, REJECT.c.mended_by > 0)
-        with self._begin() as connection:
-            return int(connection.execute(statement).scalar() or 0)
-
-    def reject_groups(self, run: int, step: str | None = None, **where: str | None) -> list[dict[str, Any]]:
-        """Rejects counted by step, column and reason, most first: with a message and value as example, and `longest`,
-        the characters of the longest value. Of one step, reason or column alone where these are given."""
-        keys = (REJECT.c.step, REJECT.c.column, REJECT.c.reason)
-        statement = (
-            sa.select(
-                *keys,
-                sa.func.count().label("rows"),
-                sa.func.max(sa.func.length(REJECT.c.value)).label("longest"),
-                sa.func.min(REJECT.c.reject).label("example"),
+            done = (
+                sa.true() if committed else sa.and_(REJECT.c.resolved_in.is_not(None), REJECT.c.resolved_in <= batches)
             )
-            .where(_open(run, step=step, **where))
-            .group_by(*keys)
-            .order_by(sa.desc("rows"), *keys)
+            connection.execute(_resolving(run, step).where(done).values(resolved_by=run))
+            connection.execute(_resolving(run, step).values(resolved_by=None, resolved_in=None))
+
+
+def _origins(connection: sa.Connection, numbers: Sequence[int]) -> dict[int | None, int]:
+    """The first reject of the row of each of these."""
+    found: dict[int | None, int] = {}
+    for start in range(0, len(numbers), 500):
+        chosen = REJECT.c.reject.in_(numbers[start : start + 500])
+        for number, origin in connection.execute(sa.select(REJECT.c.reject, REJECT.c.origin).where(chosen)):
+            found[number] = origin or number
+    return found
+
+
+def _waiting(run: int, place: int, seed: StepSeed) -> dict[str, Any]:
+    values = {"run": run, "step": seed.step, "kind": seed.kind, "position": place, "status": "waiting"}
+    return values | {"reads_all": seed.reads_all, "by_batch": seed.by_batch}
+
+
+def _end_steps(connection: sa.Connection, run: int, status: str, why: str, never_began: str) -> None:
+    """Record how steps end whose run ends before them: of those that commit batch by batch, the batches stay."""
+    of_run = STEP.update().where(STEP.c.run == run)
+    undone = {"inserted": 0, "updated": 0, "unchanged": 0, "deleted": 0}
+    for row in connection.execute(sa.select(STEP).where(STEP.c.run == run, STEP.c.status == "running")).all():
+        sums = [sa.func.sum(BATCH.c[name]) for name in COUNTS]
+        of_step = sa.select(*sums, sa.func.count()).where(BATCH.c.run == run, BATCH.c.step == row.step)
+        *counts, batches = connection.execute(of_step).one()
+        values = dict(zip(COUNTS, (int(count or 0) for count in counts), strict=True))
+        said = f"{why}; what it had not committed was undone"
+        if row.by_batch:
+            said = f"{why}; the batches that it had committed stay, the last one counted here perhaps not"
+        values = values if row.by_batch else values | undone
+        connection.execute(
+            of_run.where(STEP.c.step == row.step).values(status=status, error=said, batches=int(batches), **values)
         )
-        with self._begin() as connection:
-            groups = [dict(row._mapping) for row in connection.execute(statement)]
-            for group in groups:
-                example = connection.execute(
-                    sa.select(REJECT.c.value, REJECT.c.message).where(REJECT.c.reject == group.pop("example"))
-                ).one()
-                group.update(example._mapping)
-        return groups
+    connection.execute(of_run.where(STEP.c.status == "waiting").values(status="stopped", error=never_began))
 
 
-def _open(run: int, **where: str | None) -> sa.ColumnElement[bool]:
-    """The rejects of a run that are not mended, of one step, reason or column alone where these are given."""
-    given = (REJECT.c[name] == value for name, value in where.items() if value is not None)
-    return sa.and_(REJECT.c.run == run, sa.or_(REJECT.c.mended_by.is_(None), REJECT.c.mended_by < 0), *given)
-
-
-def _mending(run: int, step: str) -> sa.Update:
-    return REJECT.update().where(REJECT.c.mended_by == -run, REJECT.c.step == step)
+def _resolving(run: int, step: str) -> sa.Update:
+    return REJECT.update().where(REJECT.c.resolved_by == -run, REJECT.c.step == step)
 
 
 def _step(run: int, step: str) -> sa.Update:
@@ -474,7 +378,7 @@ def _values(tally: Tally) -> dict[str, int]:
     return {name: getattr(tally, name) for name in COUNTS}
 
 
-def _reject_row(run: int, step: str, reject: Reject) -> dict[str, Any]:
+def _reject_row(run: int, step: str, reject: Reject, key: Sequence[str]) -> dict[str, Any]:
     return {
         "run": run,
         "step": step,
@@ -483,14 +387,8 @@ def _reject_row(run: int, step: str, reject: Reject) -> dict[str, Any]:
         "value": reject.value,
         "message": reject.message,
         "row": json.dumps(reject.row, ensure_ascii=False),
+        "row_key": row_key(reject.row, key) if key else None,
     }
-
-
-def _run_record(row: Any, steps: tuple[StepRecord, ...]) -> RunRecord:
-    options = json.loads(row.options) if row.options else {}
-    return RunRecord(
-        row.run, row.job, row.status, row.started, row.finished, steps, row.file, row.token or "", options, row.error
-    )
 
 
 def _add_run(connection: sa.Connection, job: str, file: str | None, options: Any, **values: Any) -> int:

@@ -35,9 +35,13 @@ RUN = sa.Table(
     sa.Column("options", sa.Text),
     # Why none of its steps could begin.
     sa.Column("error", sa.Text),
+    # Which process may write of it: one that goes on with the run takes it over.
+    sa.Column("owner", sa.String(36)),
 )
 #: The form of these tables; a run log of an older one is brought to it when it is next used.
-VERSION_NOW = 3
+VERSION_NOW = 5
+#: What columns were called before: their values are taken over.
+FORMER = {"resolved_by": "mended_by", "resolved_in": "mended_in"}
 VERSION = sa.Table("kanal_version", METADATA, sa.Column("version", sa.Integer, primary_key=True, autoincrement=False))
 LOCK = sa.Table(
     "kanal_lock",
@@ -59,6 +63,9 @@ STEP = sa.Table(
     *_counts(),
     sa.Column("error", sa.Text),
     sa.Column("note", sa.Text),
+    # Whether it reads all of its source, so that no row of an earlier run is newer; and commits batch by batch.
+    sa.Column("reads_all", sa.Boolean),
+    sa.Column("by_batch", sa.Boolean),
 )
 BATCH = sa.Table(
     "kanal_batch",
@@ -85,7 +92,12 @@ REJECT = sa.Table(
     sa.Column("message", sa.Text, nullable=False),
     sa.Column("row", sa.Text, nullable=False),
     # The run by which the row was loaded after all; its number below 0 while that has yet to commit.
-    sa.Column("mended_by", sa.Integer),
+    sa.Column("resolved_by", sa.Integer),
+    # With which batch of that run, where it commits batch by batch.
+    sa.Column("resolved_in", sa.Integer),
     sa.Column("batch", sa.Integer),
+    # The reject of an earlier run that this one is again, and the key of the source's row.
+    sa.Column("origin", sa.Integer),
+    sa.Column("row_key", sa.Text),
     sa.Index("kanal_reject_of_run", "run", "step"),
 )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import logging
+import datetime as dt
 import threading
 import time
 from collections.abc import Callable, Collection, Mapping, Sequence
@@ -10,26 +10,21 @@ from contextlib import ExitStack, suppress
 from functools import partial
 from typing import Any, Protocol
 
+from kanal.connections.journal import Progress
+from kanal.connections.loading import Load
+from kanal.connections.reading import Breaker
 from kanal.core.errors import KanalError
 from kanal.core.rejects import Reject
-from kanal.databases import progress
-from kanal.databases.load import Load
-from kanal.databases.progress import Progress
-from kanal.runlog import BatchRecord, RunLogStore, RunRecord
-from kanal.runner.events import tell
-from kanal.runner.plans import CommandPlan, Group, JobPlan, PipelinePlan, StepPlan
+from kanal.runlog import BatchRecord
+from kanal.runner.job_plan import CommandPlan, Group, JobPlan, PipelinePlan, StepPlan
+from kanal.runner.messages import Failure, StepOutcome, Stopped
 from kanal.runner.replay import Rejected
 from kanal.runner.results import StepResult
-from kanal.runner.step import PipelineStep, SharedLoad, Stopped
+from kanal.runner.retrying import retrying
+from kanal.runner.step import PipelineStep
+from kanal.runner.step_state import SharedLoad
 
 _WITHOUT_ANSWER = "its commit had succeeded, only the answer was lost"
-
-
-class TimedOut(KanalError):
-    """A step took longer than its timeout; it was undone."""
-
-    def __init__(self, limit: float) -> None:
-        super().__init__(f"it took longer than its timeout of {limit:g} s, and was undone", "set a longer timeout")
 
 
 class Transaction:
@@ -48,13 +43,13 @@ class Transaction:
         self._shared: SharedLoad | None = None
         self._committed: dict[str, Progress] | None = None
 
-    def committed(self, execution: Surroundings) -> dict[str, Progress]:
+    def committed(self, execution: RunContext) -> dict[str, Progress]:
         """What an earlier try has committed, by step, though nobody was left to hear of it; all of it or nothing."""
         if self._committed is None:
             found: dict[str, Progress] = {}
             for step in execution.plan.steps if self.tries > 1 or execution.resumed else ():
                 if isinstance(step, PipelinePlan) and step.name in self.steps and execution.needs_mark(step):
-                    done = progress.recorded(step.target, execution.record.token, step.name)
+                    done = step.target.journal.recorded(str(execution.record.token), step.name)
                     if done is not None and done.done:
                         found[step.name] = done
             self._committed = found
@@ -99,22 +94,68 @@ class Transaction:
         self.not_before = time.monotonic() + seconds
 
 
-class Surroundings(Protocol):
+class StepLog(Protocol):
+    """What a try tells the run log, or asks it."""
+
+    @property
+    def owner(self) -> str:
+        """What tells this process from others that may go on with the same run."""
+
+    def begin_step(self, run: int, step: str, batches: int = 0) -> None:
+        """Record that a step begins, or begins again; of an earlier try so many batches are left."""
+
+    def refused_in(self, run: int, step: str) -> list[dict[str, str | None]]:
+        """The source rows that the target refused in a step of a run."""
+
+    def resolve(self, rejects: Collection[int], run: int, step: str, batch: int | None = None) -> None:
+        """Record that rejected rows will have been loaded once a run commits, or a batch of it."""
+
+
+class RunIdentity(Protocol):
+    """Which run it is, and what marks its work in targets."""
+
+    @property
+    def run(self) -> int:
+        """Its number."""
+
+    @property
+    def token(self) -> str | None:
+        """What marks its work in targets."""
+
+
+class RunContext(Protocol):
     """What a try needs of the run that it belongs to."""
 
-    plan: JobPlan
-    log: RunLogStore
-    record: RunRecord
-    results: dict[str, StepResult]
-    replayed: Mapping[str, Rejected]
+    @property
+    def plan(self) -> JobPlan:
+        """The plan of the job."""
+
+    @property
+    def log(self) -> StepLog:
+        """Where it is recorded."""
+
+    @property
+    def record(self) -> RunIdentity:
+        """Which run it is."""
+
+    @property
+    def results(self) -> dict[str, StepResult]:
+        """The steps that have ended."""
+
+    @property
+    def replayed(self) -> Mapping[str, Rejected]:
+        """Rejected rows to be read instead of sources, by step."""
 
     @property
     def resumed(self) -> bool:
         """True for a run that goes on."""
 
     @property
-    def moment(self) -> Any:
+    def moment(self) -> dt.datetime:
         """The run's moment."""
+
+    def try_failed(self, step: str, number: int, said: str) -> None:
+        """Say that a try failed by a trouble that passes, and that another follows."""
 
     def needs_mark(self, step: PipelinePlan) -> bool:
         """True where to load a step a second time would change the target again, or be counted otherwise."""
@@ -122,12 +163,15 @@ class Surroundings(Protocol):
     def batch_ends(self, step: PipelineStep, batch: BatchRecord, rejects: Sequence[Reject]) -> None:
         """Called after each batch."""
 
+    def earlier_rejects(self, step: PipelinePlan) -> Mapping[str, Sequence[int]]:
+        """Rejects of earlier runs that a step may load after all, by the key of their source row."""
+
 
 class Attempt:
     """One try after another to run a step; called, it raises what broke it off."""
 
-    def __init__(self, execution: Surroundings, step: StepPlan, group: Transaction | None) -> None:
-        self.execution = execution
+    def __init__(self, context: RunContext, step: StepPlan, group: Transaction | None) -> None:
+        self.context = context
         self.step = step
         self.group = group
         self.began = time.monotonic()
@@ -139,22 +183,25 @@ class Attempt:
         self.committed: Progress | None = None
         #: Set when the step was asked to end.
         self.stopped = threading.Event()
+        self.stopped_at = 0.0
+        #: Set when nobody waits for it any more.
+        self.abandoned = False
         self._why: KanalError = Stopped()
         self._marks = False
-        self._cancel: Callable[[], None] | None = None
+        self._break = Breaker()
 
     def stop(self, why: KanalError) -> None:
         """Ask, from another thread, that the step ends, is undone, and raises this."""
         if not self.stopped.is_set():
             self._why = why
+            self.stopped_at = time.monotonic()
             self.stopped.set()
         if self.running is not None:
             self.running.stop()
-        if self._cancel is not None:
-            self._cancel()
+        self._break()
 
     def __call__(self) -> None:
-        execution, step = self.execution, self.step
+        execution, step = self.context, self.step
         if self.stopped.is_set():
             raise self._why
         if self.group is not None and self.group.committed(execution):
@@ -165,11 +212,13 @@ class Attempt:
         if isinstance(step, PipelinePlan) and self.group is None and execution.needs_mark(step):
             self._make_ready(step)
             if self._marks and (self.running is not None or execution.resumed):
-                begun = progress.recorded(step.target, execution.record.token, step.name)
+                begun = step.target.journal.recorded(str(execution.record.token), step.name)
                 if begun is not None and begun.done:
                     self.committed = begun
                     self.notes.append(_WITHOUT_ANSWER)
                     return
+                if begun is not None:
+                    step.target.journal.take_over(str(execution.record.token), step.name, execution.log.owner)
         execution.log.begin_step(execution.record.run, step.name, begun.batches if begun else 0)
         try:
             if isinstance(step, CommandPlan):
@@ -181,33 +230,59 @@ class Attempt:
                 raise self._why from None  # whatever was raised by what was broken off
             raise
 
+    @property
+    def why(self) -> KanalError:
+        """Why it was asked to end."""
+        return self._why
+
+    @property
+    def can_be_left(self) -> bool:
+        """True where it is certain that it commits nothing more."""
+        return not (self.running is not None and self.running.committing)
+
     def _command(self, step: CommandPlan) -> None:
         if self.group is not None:
-            load = self.group.shared(self.execution.plan.steps, self.execution.results).load
-            self._cancel = load.cancel
-            load.run_sql(step.sql)
+            load = self.group.shared(self.context.plan.steps, self.context.results).load
+            with self._break.knows(load.cancel):
+                load.run_sql(step.sql)
             return
         with step.database.load() as load:
-            self._cancel = load.cancel
-            load.run_sql(step.sql)
+            with self._break.knows(load.cancel):
+                load.run_sql(step.sql)
             if self.stopped.is_set():
                 raise self._why
             load.commit()
 
     def _pipeline(self, step: PipelinePlan, begun: Progress | None) -> None:
-        execution = self.execution
+        execution = self.context
         running = PipelineStep(
             step, execution.moment, execution.plan.job.job, replayed=execution.replayed.get(step.name), begun=begun
         )
+        if begun is not None and begun.batches:
+            running.refused_before = execution.log.refused_in(execution.record.run, step.name)
+        running.earlier = execution.earlier_rejects(step)
         self.running = running
         if self.stopped.is_set():
             raise self._why
         if running.replayed is not None:
             numbers = {number for number, _ in running.replayed}
-            mend = partial(execution.log.mend, run=execution.record.run, step=step.name)
-            running.before_commit = lambda: mend(numbers - running.rejected_again)
+            resolve = partial(execution.log.resolve, run=execution.record.run, step=step.name)
+            running.before_commit = lambda: resolve(numbers - running.rejected_again)
+        elif running.earlier:
+            by_batch = step.settings.commits.by_batch
+
+            def hope() -> None:
+                if running.resolved:
+                    execution.log.resolve(
+                        running.resolved, execution.record.run, step.name, running.batches if by_batch else None
+                    )
+                    running.resolved.clear()
+
+            running.before_commit = hope
         if self._marks:
-            running.record = partial(progress.record, token=execution.record.token, step=step.name)
+            running.record = partial(
+                step.target.journal.record, token=str(execution.record.token), step=step.name, owner=execution.log.owner
+            )
         shared = self.group.shared(execution.plan.steps, execution.results) if self.group is not None else None
         running.run(partial(execution.batch_ends, running), shared)
 
@@ -215,10 +290,10 @@ class Attempt:
         if self._marks:
             return
         try:
-            progress.make_ready(step.target)
+            step.target.journal.make_ready()
             self._marks = True
         except KanalError as error:
-            if getattr(error, "passing", False) or step.settings.commit == "batch":
+            if getattr(error, "passing", False) or step.settings.commits.by_batch:
                 raise
             self.notes.append(
                 f"progress cannot be kept in the target ({error.what}), so a resume after a crash at the very commit "
@@ -227,11 +302,30 @@ class Attempt:
 
     def failed_for_now(self, state: Any) -> None:
         """Note that a try failed by a trouble that passes, and that another will follow."""
-        self.notes.append(note_failed_try(self.step.name, state.attempt_number, state.outcome.exception()))
+        number, error = state.attempt_number, state.outcome.exception()
+        self.context.try_failed(self.step.name, number, str(error))
+        self.notes.append(failed_try(number, error))
+
+    def outcome(self) -> StepOutcome:
+        """How it stands, or has ended."""
+        running = self.running
+        failure = None if self.failure is None else Failure.of(self.failure)
+        notes = (*self.notes, *(running.notes if running is not None else ()))
+        if running is None:
+            return StepOutcome(notes=notes, committed=self.committed, failure=failure)
+        hoped = running.replayed is not None or bool(running.earlier)
+        return StepOutcome(running.tally, running.batches, running.kept, running.kept_batches, notes, self.committed,
+                           hoped, failure)  # fmt: skip
+
+    def run(self, retries: int, wait: float) -> StepOutcome:
+        """Run the step to its end, again where a trouble passes, up to so many times; never raises."""
+        try:
+            retrying(retries, wait, self.stopped.wait, self.failed_for_now)(self)
+        except BaseException as error:  # whatever it is, the step has failed and the run log says so
+            self.failure = error
+        return self.outcome()
 
 
-def note_failed_try(step: str, number: int, error: BaseException | None, undone: str = "") -> str:
-    """Log that a step's try of this number failed by a trouble that passes, and what else was undone; a note of it."""
-    said = f"{step}: try {number} failed, and another follows: {error}"
-    tell("try_failed", logging.WARNING, said, step=step, attempt=number, error=str(error))
+def failed_try(number: int, error: BaseException | Failure | None, undone: str = "") -> str:
+    """A note of a step's try that failed by a trouble that passes, and of what else was undone."""
     return f"try {number} failed and was undone{undone}: {getattr(error, 'what', error)}"

@@ -3,49 +3,42 @@
 from __future__ import annotations
 
 import datetime as dt
+import logging
 import queue
 import signal
 import threading
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import Executor
 from contextlib import contextmanager, suppress
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from kanal.core.errors import KanalError
+from kanal.connections.base import Target
+from kanal.connections.journal import Progress
+from kanal.connections.loading import Load
+from kanal.core.errors import KanalError, sentence
 from kanal.core.rejects import Reject
 from kanal.core.tally import Tally
-from kanal.databases import marks, progress
-from kanal.databases.base import Database
-from kanal.databases.load import Load
 from kanal.runlog import BatchRecord, RunLogStore, RunRecord, StepRecord
 from kanal.runlog.liveness import SIGN_EVERY
-from kanal.runner.attempt import Attempt, TimedOut, Transaction, note_failed_try
+from kanal.runner.attempt import Attempt, Transaction, failed_try
 from kanal.runner.events import tell
-from kanal.runner.plans import JobPlan, PipelinePlan, StepPlan
+from kanal.runner.job_plan import JobPlan, PipelinePlan, StepPlan
+from kanal.runner.messages import Ending, Failure, StepOutcome, Stopped, TimedOut
 from kanal.runner.replay import Rejected
 from kanal.runner.results import Run, RunStatus, StepResult, StepStatus
-from kanal.runner.retrying import passes, pause, retrying
-from kanal.runner.step import PipelineStep, Stopped
+from kanal.runner.retrying import pause
+from kanal.runner.run_options import without_secrets
+from kanal.runner.step import PipelineStep
 from kanal.runner.watcher import Watcher
 
+if TYPE_CHECKING:  # it is imported where an executor is given
+    from kanal.runner.remote import RemoteAttempt, Switchboard
+
 _INTERRUPTED = "the run was stopped before it"
-
-
-def _status(failure: BaseException | None) -> tuple[StepStatus, str | None]:
-    """The status of a step that raised this, and its sentence."""
-    if failure is None:
-        return StepStatus.SUCCEEDED, None
-    if isinstance(failure, Stopped | KeyboardInterrupt):
-        return StepStatus.STOPPED, str(failure)
-    if isinstance(failure, KanalError):
-        return StepStatus.FAILED, str(failure)
-    if isinstance(failure, MemoryError):
-        return StepStatus.FAILED, "the memory ran out. Set a smaller batch_rows."
-    if isinstance(failure, OSError):
-        what = f"{failure.strerror or failure}" + (f" ({failure.filename})" if failure.filename else "")
-        return StepStatus.FAILED, f"{what}. Make room where temporary files are kept, or name another place by TMPDIR."
-    return StepStatus.FAILED, f"{type(failure).__name__}: {' '.join(str(failure).split())[:500]}"
+#: Seconds after which a step that was asked to stop, and whose driver cannot be broken off, is left alone.
+PATIENCE = 1.5
 
 
 def _undone(tally: Tally) -> Tally:
@@ -91,9 +84,14 @@ class Execution:
         watcher: Watcher,
         replayed: Mapping[str, Rejected] | None = None,
         workers: int | None = None,
+        executor: Executor | None = None,
+        options: Mapping[str, Any] | None = None,
     ) -> None:
         self.plan = plan
         self.log = log
+        self._executor = executor
+        self._options = options or {}
+        self._board: Switchboard | None = None
         self.record = record
         self.number = record.run
         self.watcher = watcher
@@ -106,7 +104,7 @@ class Execution:
         self.groups = {step: transaction for transaction in transactions for step in transaction.steps}
         self._signed = time.monotonic()
         self._halt = ""  # why no more steps begin
-        self._running: dict[str, Attempt] = {}
+        self._running: dict[str, Attempt | RemoteAttempt] = {}
         #: Steps of transactions that are tried again, and what is to be said of earlier tries.
         self._again: queue.SimpleQueue[StepPlan] = queue.SimpleQueue()
         self._notes: dict[str, list[str]] = {}
@@ -118,7 +116,11 @@ class Execution:
         #: Steps that have ended, or None for an interruption.
         self._ended: queue.SimpleQueue[str | None] = queue.SimpleQueue()
         self._telling = threading.Lock()
+        self._watched = True
         self._looked_at: set[str] = set()
+        #: Steps that nobody waits for any more, and the files that they still hold.
+        self._abandoned: set[str] = set()
+        self._held_up: set[Any] = set()
         self._broken: BaseException | None = None  # why nothing can be relied on any more
 
     @property
@@ -129,36 +131,58 @@ class Execution:
     def run(self) -> Run:
         """Run all steps; how they ended."""
         started = time.perf_counter()
-        self.watcher.run_begins(self.number, [(step.name, step.kind) for step in self.plan.steps])
+        self._watch("run_begins", self.number, [(step.name, step.kind) for step in self.plan.steps])
         tell("run_begins", run=self.number, job=self.plan.job.job, steps=len(self.plan.steps))
-        with _interrupts(lambda: self._ended.put(None)):
-            self._make_ready()
-            try:
-                self._go_through()
-            finally:
-                self._leave()
-        statuses = {result.status for result in self.results.values()}
-        status = RunStatus.FAILED if statuses - {StepStatus.SUCCEEDED} else RunStatus.SUCCEEDED
-        if self._halt == _INTERRUPTED:
-            status = RunStatus.STOPPED
-        if status is RunStatus.SUCCEEDED:
-            for database in self._marked_targets():
-                progress.forget(database, self.record.token)
-        self.log.end_run(self.number, status)
+        ended = False
+        try:
+            with _interrupts(lambda: self._ended.put(None)):
+                self._make_ready()
+                try:
+                    self._go_through()
+                finally:
+                    self._leave()
+                    if self._board is not None:
+                        self._board.close()
+            status = self._status()
+            self.log.end_run(self.number, status)
+            ended = True
+        finally:
+            if not ended:  # whatever it was, the run log says that the run is over, and its job can run again
+                with suppress(Exception):
+                    self.log.break_off(self.number, RunStatus.STOPPED, "the run was broken off")
+        with suppress(KanalError):
+            for database in self._targets_with_progress():
+                database.journal.forget(self.log.tokens_of_done(self.plan.job.job))
         seconds = time.perf_counter() - started
         tell("run_ends", run=self.number, job=self.plan.job.job, status=str(status), seconds=round(seconds, 3))
         results = tuple(self.results[step.name] for step in self.plan.steps)
         return Run(self.number, self.plan.job.job, status, self.moment, seconds, results)
 
+    def _status(self) -> RunStatus:
+        statuses = {result.status for result in self.results.values()}
+        if self._halt == _INTERRUPTED and statuses - {StepStatus.SUCCEEDED}:
+            return RunStatus.STOPPED
+        return RunStatus.FAILED if statuses - {StepStatus.SUCCEEDED} else RunStatus.SUCCEEDED
+
+    def _watch(self, event: str, *arguments: Any) -> None:
+        """Tell the watcher; one that fails is told nothing more, and harms no load."""
+        with self._telling:
+            if self._watched:
+                try:
+                    getattr(self.watcher, event)(*arguments)
+                except Exception as error:
+                    self._watched = False
+                    tell("watcher_failed", logging.WARNING, f"the progress display has failed: {error}")
+
     def _make_ready(self) -> None:
         """Make what targets keep for Kanal, before any load is under way; what fails is said by the step."""
-        for database in self._marked_targets():
+        for database in self._targets_with_progress():
             with suppress(KanalError):
-                progress.make_ready(database)
+                database.journal.make_ready()
         for step in self.plan.steps:
             if isinstance(step, PipelinePlan) and step.since is not None:
                 with suppress(KanalError):
-                    marks.make_ready(step.target)
+                    step.target.journal.make_watermarks_ready()
 
     # --- which steps run now ---------------------------------------------------------------------------------------
 
@@ -170,9 +194,9 @@ class Execution:
                 waiting.append(self._again.get())
             if not waiting and not running:
                 return
-            waiting = [step for step in waiting if not self._begin_or_end(step)]
+            waiting = [step for step in waiting if self._is_full or not self._begin_or_end(step)]
             try:
-                if self._ended.get(timeout=1 if self._running else 0.05) is None:
+                if self._ended.get(timeout=0.5 if self._running else 0.05) is None:
                     self._halt = self._halt or _INTERRUPTED
                     for attempt in list(self._running.values()):
                         attempt.stop(Stopped())
@@ -180,14 +204,40 @@ class Execution:
                 pass
             self._tick()
 
+    @property
+    def _is_full(self) -> bool:
+        """True where no further step can begin, and none is to be ended."""
+        return not self._halt and len(self._running) >= self.workers
+
     def _leave(self) -> None:
         """Stop what still runs, where the run itself was broken off, and undo what was not committed."""
         for attempt in list(self._running.values()):
             attempt.stop(Stopped())
         while self._running:
-            self._ended.get()
+            with suppress(queue.Empty):
+                self._ended.get(timeout=0.2)
+            self._abandon_the_stuck()
         for group in self.groups.values():
-            group.undo("the run was broken off")
+            if not self._abandoned & set(group.steps):
+                group.undo("the run was broken off")
+
+    def _abandon_the_stuck(self) -> None:
+        """Give up waiting for steps that were asked to stop a while ago and cannot be broken off.
+
+        What they do goes on until it ends by itself, or with the process; none of it is committed.
+        """
+        for name, attempt in list(self._running.items()):
+            late = attempt.stopped.is_set() and time.monotonic() - attempt.stopped_at > PATIENCE
+            if late and attempt.can_be_left and not attempt.abandoned:
+                attempt.abandoned = True
+                self._abandoned.add(name)
+                step = self._steps[name]
+                said = f"{attempt.why.what}; what it was doing could not be broken off, and will not be committed"
+                ending = Ending.STOPPED if isinstance(attempt.why, Stopped) else Ending.TIMED_OUT
+                failure = Failure(ending, said, attempt.why.remedy, sentence(said, attempt.why.remedy))
+                self._end(self._result(step, replace(attempt.outcome(), failure=failure), 0.0))
+                self._held_up |= _held(step)
+                del self._running[name]
 
     def _begin_or_end(self, step: StepPlan) -> bool:
         """Begin a step that can run now, or end one that will not; False where it has to wait."""
@@ -205,10 +255,13 @@ class Execution:
         elif blocker is not None:
             why = f"{blocker} did not succeed, and this step waits for it"
             self._end(StepResult(step.name, step.kind, StepStatus.BLOCKED, error=why))
+        elif _held(step) & self._held_up:
+            why = "a step that could not be broken off still holds the file that this one uses"
+            self._end(StepResult(step.name, step.kind, StepStatus.BLOCKED, error=why))
         elif group is not None and group.undone:
             self._end(StepResult(step.name, step.kind, StepStatus.BLOCKED, error=group.undone))
         elif self._has_room(step):
-            attempt = Attempt(self, step, group)
+            attempt = self._attempt(step, group)
             self._running[step.name] = attempt
             threading.Thread(target=self._work, args=(step, attempt), name=f"kanal-{step.name}", daemon=True).start()
             return True
@@ -218,6 +271,23 @@ class Execution:
             self._go_on(group, step)
         return True
 
+    def _attempt(self, step: StepPlan, group: Transaction | None) -> Attempt | RemoteAttempt:
+        """Who is to run a step: the executor, if one was given, or a thread here.
+
+        What shares a transaction, or fills a Memory of this program, is run here.
+        """
+        here = group is not None or (isinstance(step, PipelinePlan) and step.settings.target.memory is not None)
+        if self._executor is None or here:
+            return Attempt(self, step, group)
+        from kanal.runner.remote import RemoteAttempt, Switchboard, task_of
+
+        self._board = self._board or Switchboard()
+        options = without_secrets(self.plan.job, self._options)
+        if not isinstance(step, PipelinePlan) or step.since is None:
+            options = {name: value for name, value in options.items() if name not in ("since", "until", "all")}
+        task = task_of(self, step, self.plan.job, options | {"only": [step.name]}, self._board, self.moment)
+        return RemoteAttempt(self, step, self._executor, self._board, task)
+
     def _has_room(self, step: StepPlan) -> bool:
         """True where a step may run now, beside those that run already."""
         group = self.groups.get(step.name)
@@ -226,7 +296,7 @@ class Execution:
         others = [self._steps[name] for name in list(self._running)]
         if not others:
             return True
-        if len(others) >= self.workers or (group is not None and any(o.name in group.steps for o in others)):
+        if group is not None and any(other.name in group.steps for other in others):
             return False
         for database, weight in step.uses.items():
             taken = sum(other.uses.get(database, 0) for other in others)
@@ -238,16 +308,18 @@ class Execution:
             _held(step) & _held(other, written=True) or _held(step, written=True) & _held(other) for other in others
         )
 
-    def _work(self, step: StepPlan, attempt: Attempt) -> None:
+    def _work(self, step: StepPlan, attempt: Attempt | RemoteAttempt) -> None:
         """Run a step to its end, in a thread of its own.
 
         Not in the main thread, since there the Arrow drivers take Ctrl-C for themselves, and may lose it.
         """
         group = self.groups.get(step.name)
         try:
-            self._run_step(step, attempt, group)
+            outcome = self._run_step(step, attempt, group)
+            if attempt.abandoned:
+                return
             if group is not None:
-                self._go_on(group, step, attempt)
+                self._go_on(group, step, outcome)
             ended = self.results.get(step.name)
             if ended is not None and ended.status is StepStatus.FAILED and self.plan.job.on_failure == "stop":
                 self._halt = self._halt or f'{step.name} failed, and on_failure = "stop" ends the run there'
@@ -255,7 +327,8 @@ class Execution:
             self.results[step.name] = StepResult(step.name, step.kind, StepStatus.FAILED, error=str(error))
             self._broken = error
         finally:
-            del self._running[step.name]
+            if not attempt.abandoned:
+                self._running.pop(step.name, None)
             self._ended.put(step.name)
 
     def _tick(self) -> None:
@@ -270,6 +343,7 @@ class Execution:
             limit = attempt.step.timeout
             if limit is not None and time.monotonic() - attempt.began > limit:
                 attempt.stop(TimedOut(limit))
+        self._abandon_the_stuck()
 
     # --- steps that are done already -------------------------------------------------------------------------------
 
@@ -281,7 +355,7 @@ class Execution:
                     step.name, step.kind, StepStatus.SUCCEEDED, record.tally, record.batches, record.seconds, None,
                     record.note, self.log, self.number,
                 )  # fmt: skip
-                self.watcher.step_ends(self.results[step.name])
+                self._watch("step_ends", self.results[step.name])
                 return True
         return self.resumed and self._was_committed(step)
 
@@ -290,13 +364,18 @@ class Execution:
         if not isinstance(step, PipelinePlan) or step.name in self.groups or not self.needs_mark(step):
             return False
         try:
-            found = progress.recorded(step.target, self.record.token, step.name)
+            found = step.target.journal.recorded(self.record.token, step.name)
         except KanalError:
             return False
         if found is None or not found.done:
             return False
         note = "it was committed just before the run was broken off"
-        self._end(StepResult(step.name, step.kind, StepStatus.SUCCEEDED, found.tally, found.batches, note=note))
+        self._end(
+            StepResult(
+                step.name, step.kind, StepStatus.SUCCEEDED, found.tally, found.batches, 0.0, None, note, self.log,
+                self.number,
+            )
+        )  # fmt: skip
         return True
 
     def needs_mark(self, step: PipelinePlan) -> bool:
@@ -305,15 +384,16 @@ class Execution:
         members = [plan for plan in self.plan.steps if group is not None and plan.name in group.steps] or [step]
         return any(isinstance(plan, PipelinePlan) and plan.leaves_progress for plan in members)
 
-    def _marked_targets(self) -> list[Database]:
+    def _targets_with_progress(self) -> list[Target]:
         marked = [step.target for step in self.plan.steps if isinstance(step, PipelinePlan) and self.needs_mark(step)]
         return list(dict.fromkeys(marked))
 
     # --- transactions that several steps share ---------------------------------------------------------------------
 
-    def _go_on(self, group: Transaction, step: StepPlan, attempt: Attempt | None = None) -> None:
+    def _go_on(self, group: Transaction, step: StepPlan, outcome: StepOutcome | None = None) -> None:
         """After a step of a transaction shared with others: undo it where the step failed, commit it at its end."""
-        failure, error = None, attempt.failure if attempt is not None else None
+        failure: str | None = None
+        error: KanalError | Failure | None = outcome.failure if outcome is not None else None
         if self.results[step.name].status is not StepStatus.SUCCEEDED:
             failure = f"{step.name} did not succeed, which commits together with it"
         elif all(name in self.results for name in group.steps):
@@ -323,9 +403,9 @@ class Execution:
                     self._end(self.results[name])
             else:
                 failure = str(error)
-        if passes(error) and self._try_again(group, step, error):
+        if error is not None and getattr(error, "passing", False) and self._try_again(group, step, error):
             return
-        if attempt is not None and self.results[step.name].status is not StepStatus.SUCCEEDED:
+        if outcome is not None and self.results[step.name].status is not StepStatus.SUCCEEDED:
             self._end(self.results[step.name])
         if failure is None or group.undone:
             return
@@ -337,14 +417,13 @@ class Execution:
                 undone = replace(result, status=status, error=f"undone: {failure}", tally=_undone(result.tally))
                 self._end(undone)
 
-    def _try_again(self, group: Transaction, step: StepPlan, error: BaseException | None) -> bool:
+    def _try_again(self, group: Transaction, step: StepPlan, error: KanalError | Failure) -> bool:
         """Undo a shared transaction and have its steps run again, after a while; False after too many tries."""
         settings = [s.settings for s in self.plan.steps if isinstance(s, PipelinePlan) and s.name in group.steps]
         if self._halt or group.tries > max(each.retries for each in settings):
             return False
-        self._notes.setdefault(step.name, []).append(
-            note_failed_try(step.name, group.tries, error, ", and all that commits with it")
-        )
+        self.try_failed(step.name, group.tries, str(error))
+        self._notes.setdefault(step.name, []).append(failed_try(group.tries, error, ", and all that commits with it"))
         ran = [plan for plan in self.plan.steps if plan.name in group.ran]
         group.undo_for_now(pause(group.tries, max(each.retry_wait for each in settings)))
         for plan in ran:
@@ -355,65 +434,95 @@ class Execution:
     def _mark(self, load: Load, steps: Sequence[str]) -> None:
         """Record in the target, within the transaction, that these steps are committed with it."""
         plans = [plan for plan in self.plan.steps if plan.name in steps and isinstance(plan, PipelinePlan)]
-        if plans and self.needs_mark(plans[0]) and progress.is_ready(plans[0].target):
+        if plans and self.needs_mark(plans[0]) and plans[0].target.journal.is_ready():
             for plan in plans:
                 if plan.name in self.results:
-                    done = progress.Progress(self.results[plan.name].tally, self.results[plan.name].batches, done=True)
-                    progress.record(load, done, self.record.token, plan.name)
+                    done = Progress(self.results[plan.name].tally, self.results[plan.name].batches, done=True)
+                    plan.target.journal.record(load, done, self.record.token, plan.name, self.log.owner)
 
     # --- one step --------------------------------------------------------------------------------------------------
 
-    def _run_step(self, step: StepPlan, attempt: Attempt, group: Transaction | None) -> None:
-        """Run a step to one of its ends, trying again where the trouble passes."""
-        with self._telling:
-            self.watcher.step_begins(step.name)
+    def _run_step(
+        self, step: StepPlan, attempt: Attempt | RemoteAttempt, group: Transaction | None
+    ) -> StepOutcome | None:
+        """Run a step to one of its ends, trying again where the trouble passes; None where it was given up."""
+        self._watch("step_begins", step.name)
         tell("step_begins", run=self.number, step=step.name, kind=step.kind)
         started = time.perf_counter()
         settings = step.settings if isinstance(step, PipelinePlan) else self.plan.job.defaults
         retries = settings.retries if group is None else 0  # what is shared is tried again as a whole
-        trying = retrying(retries, settings.retry_wait, attempt.stopped.wait, attempt.failed_for_now)
         if group is not None:
             group.ran.add(step.name)
-        try:
-            trying(attempt)
-        except BaseException as error:  # whatever it is, the step has failed and the run log says so
-            attempt.failure = error
-        running, notes = attempt.running, [*self._notes.get(step.name, ()), *attempt.notes]
-        status, error_text = _status(attempt.failure)
-        tally, batches = (running.tally, running.batches) if running is not None else (Tally(), 0)
-        if attempt.committed is not None:
-            tally, batches = attempt.committed.tally, attempt.committed.batches
-        elif status is not StepStatus.SUCCEEDED:
-            # Of a step that commits batch by batch, what was committed stays.
-            tally = running.kept if running is not None and running.kept is not None else _undone(tally)
-        if step.name in self.replayed:
-            self.log.settle(self.number, step.name, status is StepStatus.SUCCEEDED)
-        seconds = time.perf_counter() - started
-        notes = [*notes, *(running.notes if running is not None else ())]
-        if isinstance(step, PipelinePlan) and tally.rejected > self.log.keep_rejects and not self._keeps_all(step):
-            notes.append(f"of its rejected rows the first {self.log.keep_rejects:,} are kept, and all are counted")
-        note = "; ".join(notes) or None
-        result = StepResult(
-            step.name, step.kind, status, tally, batches, seconds, error_text, note, self.log, self.number
-        )
+        outcome = attempt.run(retries, settings.retry_wait)
+        if attempt.abandoned:
+            return None
+        result = self._result(step, outcome, time.perf_counter() - started)
         if group is not None:
             # Not logged before the transaction that it shares is committed or undone.
             self.results[step.name] = result
-            with self._telling:
-                self.watcher.step_ends(result)
+            self._watch("step_ends", result)
         else:
             self._end(result)
+        return outcome
+
+    def _result(self, step: StepPlan, outcome: StepOutcome, seconds: float) -> StepResult:
+        """How a step has ended, with what is worth knowing of it."""
+        notes, failure = [*self._notes.get(step.name, ()), *outcome.notes], outcome.failure
+        status, said = StepStatus.SUCCEEDED, None
+        tally, batches = outcome.tally, outcome.batches
+        if failure is not None:
+            status = StepStatus.STOPPED if failure.ending is Ending.STOPPED else StepStatus.FAILED
+            said = failure.said
+        if outcome.committed is not None:
+            tally, batches = outcome.committed.tally, outcome.committed.batches
+        elif failure is not None:
+            tally, batches = self._kept_of(step, outcome)
+            if failure.ending is not Ending.FAILED:
+                stays = (
+                    f"{tally.written:,} rows of {batches:,} batches stay, the rest was" if tally.written else "it was"
+                )
+                said = sentence(f"{failure.what}; {stays} undone", failure.remedy)
+        if outcome.hoped:
+            self.log.settle(self.number, step.name, status is StepStatus.SUCCEEDED, outcome.kept_batches)
+        if isinstance(step, PipelinePlan) and tally.rejected > self.log.keep_rejects and not self._keeps_all(step):
+            notes.append(f"of its rejected rows the first {self.log.keep_rejects:,} are kept, and all are counted")
+        note = "; ".join(notes) or None
+        memory = getattr(step.target, "memory", None) if isinstance(step, PipelinePlan) else None
+        return StepResult(
+            step.name, step.kind, status, tally, batches, seconds, said, note, self.log, self.number, memory
+        )
+
+    def _kept_of(self, step: StepPlan, outcome: StepOutcome) -> tuple[Tally, int]:
+        """Of a step that did not succeed, the counts of what stays, which is committed batch by batch."""
+        by_batch = isinstance(step, PipelinePlan) and step.settings.commits.by_batch
+        if not by_batch or outcome.kept is None:
+            return _undone(outcome.tally), outcome.batches
+        with suppress(KanalError):
+            self.log.drop_batches(self.number, step.name, outcome.kept_batches)
+        return outcome.kept, outcome.kept_batches
+
+    def earlier_rejects(self, step: PipelinePlan) -> Mapping[str, Sequence[int]]:
+        """Rejects of earlier runs that a step may load after all, by the key of their source row; those of a step that
+        reads all of its source are not asked for, since none of them is loaded again."""
+        if step.reads_all or not step.row_key or step.name in self.replayed:
+            return {}
+        return self.log.open_rejects(self.plan.job.job, step.name, self.number)
+
+    def try_failed(self, step: str, number: int, said: str) -> None:
+        """Say that a try failed by a trouble that passes, and that another follows."""
+        text = f"{step}: try {number} failed, and another follows: {said}"
+        tell("try_failed", logging.WARNING, text, step=step, attempt=number, error=said)
 
     def batch_ends(self, step: PipelineStep, batch: BatchRecord, rejects: Sequence[Reject]) -> None:
         """Log a batch."""
-        self.log.add_batch(self.number, step.plan.name, batch, rejects, self._keeps_all(step.plan))
-        with self._telling:
-            self.watcher.batch_ends(step.plan.name, step.tally)
+        keep_all, key = self._keeps_all(step.plan), step.plan.row_key
+        self.log.add_batch(self.number, step.plan.name, batch, rejects, keep_all, key)
+        self._watch("batch_ends", step.plan.name, step.tally)
         tell("batch", run=self.number, step=step.plan.name, batch=batch.batch, **vars(batch.tally))
 
     def _keeps_all(self, step: PipelinePlan) -> bool:
-        """True where rejected rows are not met again by the next run, so that none may be forgotten."""
-        return step.since is not None
+        """True where rejected rows are not met again by the next run, or must be told from others when it goes on."""
+        return step.since is not None or (step.settings.commits.by_batch and bool(step.key or step.checks))
 
     def _end(self, result: StepResult) -> None:
         self.results[result.step] = result
@@ -430,8 +539,7 @@ class Execution:
                 result.note,
             ),
         )
-        with self._telling:
-            self.watcher.step_ends(result)
+        self._watch("step_ends", result)
         tell(
             "step_ends", run=self.number, step=result.step, status=str(result.status),
             seconds=round(result.seconds, 3), error=result.error, **vars(result.tally),

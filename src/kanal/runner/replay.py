@@ -7,12 +7,12 @@ from dataclasses import replace
 
 import pyarrow as pa
 
+from kanal.connections import ColumnInfo
 from kanal.core.conversions import converter
 from kanal.core.errors import KanalError
 from kanal.core.frame import SourceBatch, Strays
 from kanal.core.types import TEXT, Family
-from kanal.databases import ColumnInfo
-from kanal.runner.plans import PipelinePlan
+from kanal.runner.job_plan import PipelinePlan
 
 #: A column that no source has, which carries the number of each reject through the step.
 NUMBER = "\0reject"
@@ -23,7 +23,7 @@ def plan_of_replay(plan: PipelinePlan) -> PipelinePlan:
     """A pipeline as it loads rejected rows: added to what is there, none of it removed, and as many as fit."""
     settings = plan.settings.model_copy(
         update={
-            "write": "append" if plan.settings.write == "truncate" else plan.settings.write,
+            "write": plan.writing.rule.adding().name,
             "missing": "keep",
             "max_rejects": None,
             "reject": "row",

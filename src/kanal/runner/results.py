@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import json
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -10,8 +11,11 @@ from typing import Any
 
 import pyarrow as pa
 
+from kanal.connections.arrow import Memory
+from kanal.core.errors import KanalError
 from kanal.core.tally import Tally
 from kanal.runlog import RunLogStore, RunRecord, StepRecord
+from kanal.runner.html import html_table
 
 
 class StepStatus(StrEnum):
@@ -48,11 +52,29 @@ class StepResult:
     note: str | None = None
     _log: RunLogStore | None = field(default=None, repr=False, compare=False)
     _run: int = field(default=0, repr=False, compare=False)
+    _memory: Memory | None = field(default=None, repr=False, compare=False)
 
     def rejects(self) -> pa.Table:
-        """The rejected rows: step, column, reason, value, message, and the source row as JSON, all as text."""
-        assert self._log is not None
-        return self._log.rejects(self._run, self.step)
+        """The rejected rows: step, column, reason, value and message as text, and the source row as a struct of texts.
+
+        Raises KanalError for a step of a dry run, of which no row is kept.
+        """
+        if self._log is None:
+            raise KanalError(f"The rows that {self.step} would reject were not kept", "run it, or see Job.check")
+        found = self._log.rejects(self._run, self.step)
+        rows = [json.loads(row) for row in found["row"].to_pylist()]
+        names = list(dict.fromkeys(name for row in rows for name in row))
+        struct = pa.array(rows, pa.struct([pa.field(name, pa.string()) for name in names]))
+        return found.set_column(found.schema.get_field_index("row"), "row", struct)
+
+    def table(self) -> pa.Table:
+        """The rows in the Memory that the step loads into; raises KanalError for another target."""
+        if self._memory is None:
+            raise KanalError(f"{self.step} does not load into memory", "give its pipeline target=kanal.Memory()")
+        return self._memory.table()
+
+    def _repr_html_(self) -> str:
+        return html_table(f"step {self.step}", _NAMES, [_row_of(self)])
 
 
 @dataclass(frozen=True)
@@ -74,6 +96,19 @@ class Run:
 
     def __iter__(self) -> Iterator[StepResult]:
         return iter(self.steps)
+
+    def _repr_html_(self) -> str:
+        number = f"run {self.run}" if self.run else "dry run"
+        return html_table(f"{self.job}, {number}: {self.status}", _NAMES, map(_row_of, self.steps))
+
+
+_COUNTS = ("read", "filtered", "rejected", "superseded", "inserted", "updated", "unchanged", "deleted")
+_NAMES = ("step", "status", *_COUNTS, "seconds", "error")
+
+
+def _row_of(step: StepResult) -> list[object]:
+    counts = (getattr(step.tally, name) for name in _COUNTS)
+    return [step.step, str(step.status), *counts, step.seconds, step.error]
 
 
 def step_document(step: StepResult | StepRecord) -> dict[str, Any]:

@@ -4,23 +4,24 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterator, Mapping
+from concurrent.futures import Executor
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from typing import Any
 
+from kanal.connections import open_connection, open_database
+from kanal.core.change_values import change_text, change_value
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
-from kanal.core.newness import change_text, change_value
-from kanal.databases import marks, open_database, progress
 from kanal.definition import JobDefinition, JobError, Problem
-from kanal.runlog import RunLogStore, RunRecord
+from kanal.runlog import RunLogStore, RunRecord, StepSeed
 from kanal.runner.events import tell
 from kanal.runner.execution import Execution
-from kanal.runner.planning import choose, keep_only, plan_to_run, planned, told, with_options
-from kanal.runner.plans import JobPlan, PipelinePlan, SincePlan
+from kanal.runner.job_plan import JobPlan, PipelinePlan, SincePlan
 from kanal.runner.replay import plan_of_replay
 from kanal.runner.results import Run
-from kanal.runner.watcher import Silent, Watcher
+from kanal.runner.run_options import RunOptions, choose, keep_only, plan_to_run, planned, with_options, without_secrets
+from kanal.runner.watcher import NullWatcher, Watcher
 
 
 def run_log_of(job: JobDefinition) -> RunLogStore:
@@ -40,54 +41,65 @@ def check_job(job: JobDefinition) -> list[Problem]:
 
 def run_job(
     job: JobDefinition,
-    *,
-    only: list[str] | None = None,
-    parameters: Mapping[str, Any] | None = None,
-    batch_rows: int | None = None,
-    workers: int | None = None,
-    since: object = None,
-    until: object = None,
-    everything: bool = False,
-    create: bool = False,
+    options: RunOptions | None = None,
     watcher: Watcher | None = None,
+    executor: Executor | None = None,
 ) -> Run:
-    """Run a job, or of it only the steps named, and return how it went.
+    """Run a job as it is told, its steps by an executor if one is given, and return how it went.
 
-    `parameters` replace values of [parameters]; `batch_rows` replaces that of every pipeline; `workers` is how many
-    steps may run at once. Of pipelines that load what is new, `since`, `until` and `everything` say what to take this
-    time: change values from the one on and before the other, or all. With `create`, missing target tables are made
-    first. A step that fails does not raise: its result says why. Raises JobError where the job is wrong, before any
-    row moves (a failed run then stands in the run log), and KanalError where the run log cannot be written or another
-    run of the job is under way.
+    A step that fails does not raise: its result says why. Raises JobError where the job is wrong, before any row moves
+    (a failed run then stands in the run log), and KanalError where the run log cannot be written or another run of the
+    job is under way.
     """
-    options = told(
-        only=only, parameters=parameters, batch_rows=batch_rows, workers=workers, since=since, until=until,
-        everything=everything, create=create,
-    )  # fmt: skip
-    with _ready(job, options, noted=True) as (plan, log):
-        steps = [(step.name, step.kind) for step in plan.steps]
-        record = log.begin_run(job.job, _file_of(job), steps, options)
-        return Execution(plan, log, record, watcher or Silent(), workers=workers).run()
+    options = options or RunOptions()
+    with _ready(job, options.kept, noted=True) as (plan, log):
+        record = log.begin_run(job.job, _file_of(job), _seeds(plan), without_secrets(job, options.kept))
+        return Execution(
+            plan,
+            log,
+            record,
+            watcher or NullWatcher(),
+            workers=options.workers,
+            executor=executor,
+            options=options.kept,
+        ).run()
 
 
-def resume_run(job: JobDefinition, number: int | None = None, watcher: Watcher | None = None) -> Run:
+def resume_run(
+    job: JobDefinition, number: int | None = None, watcher: Watcher | None = None, executor: Executor | None = None
+) -> Run:
     """Go on with a run of the job that failed, was stopped or died: the latest, or that of a number.
 
     Steps that succeeded are not run again. The run keeps its number, its moment and what it was told. Raises JobError
     where the job is wrong, and KanalError where there is nothing to go on with.
     """
-    record = _past_run(job, number)[1]
+    log, record = _past_run(job, number, to_go_on=True)
     if "replay" in record.options:
         raise KanalError(
             f"Run {record.run} loaded rejects of run {record.options['replay']} again", "replay those that are left"
         )
     if record.status == "succeeded":
         raise KanalError(f"Run {record.run} succeeded, there is nothing to go on with", "run the job anew")
+    since = log.done_since(record)
+    if since is not None:
+        raise KanalError(
+            f"Run {record.run} has nothing left to do: run {since} has since done all that it did not",
+            "run the job anew where its rows are to be loaded again",
+        )
     with _ready(job, record.options) as (plan, log):
-        steps = [(step.name, step.kind) for step in plan.steps]
-        begun = [step.name for step in plan.steps if isinstance(step, PipelinePlan) and step.settings.commit == "batch"]
-        record = log.resume_run(record.run, steps, begun)
-        return Execution(plan, log, record, watcher or Silent(), workers=record.options.get("workers")).run()
+        record = log.resume_run(record.run, _seeds(plan))
+        workers, options = record.options.get("workers"), record.options
+        return Execution(plan, log, record, watcher or NullWatcher(), None, workers, executor, options).run()
+
+
+def _seeds(plan: JobPlan) -> list[StepSeed]:
+    """The steps of a plan as the run log keeps them."""
+    return [
+        StepSeed(step.name, step.kind, step.reads_all, step.settings.commits.by_batch)
+        if isinstance(step, PipelinePlan)
+        else StepSeed(step.name, step.kind)
+        for step in plan.steps
+    ]
 
 
 def replay_run(
@@ -95,21 +107,25 @@ def replay_run(
 ) -> Run:
     """Load the rejected rows of a run again, and only those, through the job as it is now; a run of its own.
 
-    Of the latest run or that of a number, of all its steps or of one. Rows that load are recorded as mended, the others
-    stay rejected. Rows are added to the target or merged into it, never is anything removed. Raises KanalError where
-    there is nothing to load again.
+    Of the latest run or that of a number, of all its steps or of one. Rows that load are recorded as resolved, the
+    others stay rejected. Rows are added to the target or merged into it, never is anything removed. Raises KanalError
+    where there is nothing to load again.
     """
     log, record = _past_run(job, number)
     names = [result.step for result in record.steps]
     if step is not None and step not in names:
         raise KanalError(f'Run {record.run} has no step "{step}"', did_you_mean(step, names))
-    if not log.reject_groups(record.run, step):
-        raise KanalError(f"Run {record.run} has no rejected rows that are not mended", "there is nothing to load again")
+    groups = log.reject_groups(record.run, step)
+    if not groups:
+        raise KanalError(
+            f"Run {record.run} has no rejected rows that are not resolved", "there is nothing to load again"
+        )
+    names = _to_replay(log, record, [name for name in names if any(group["step"] == name for group in groups)])
     kept = ("parameters", "batch_rows", "workers", "create")
     options = {name: value for name, value in record.options.items() if name in kept}
     with _ready(job, options) as (plan, log):
-        _settle(plan, log, record.run)
-        rejected = {name: log.rejected_rows(record.run, name) for name in names if step in (None, name)}
+        _settle(plan, log, job.job)
+        rejected = {name: log.rejected_rows(record.run, name) for name in names}
         rejected = {name: rows for name, rows in rejected.items() if rows}
         if not rejected:
             raise KanalError(
@@ -119,30 +135,57 @@ def replay_run(
         keep_only(plan, list(rejected))
         plan.steps = [plan_of_replay(plan) if isinstance(plan, PipelinePlan) else plan for plan in plan.steps]
         plan.groups = []
-        steps = [(plan.name, plan.kind) for plan in plan.steps]
-        again = log.begin_run(job.job, _file_of(job), steps, options | {"replay": record.run})
-        return Execution(plan, log, again, watcher or Silent(), rejected).run()
+        seeds = [StepSeed(step.name, step.kind) for step in plan.steps]
+        again = log.begin_run(job.job, _file_of(job), seeds, options | {"replay": record.run})
+        return Execution(plan, log, again, watcher or NullWatcher(), rejected).run()
 
 
-def _settle(plan: JobPlan, log: RunLogStore, run: int) -> None:
-    """Ask the targets what was committed by runs that died while they loaded rejects of a run."""
+def _to_replay(log: RunLogStore, record: RunRecord, names: list[str]) -> list[str]:
+    """The steps of a run whose rejects may be loaded again, of those that have some; raises KanalError where none may.
+
+    Not those of a step that a resumed run would load itself, and not those that a later run has read anew: an older
+    value must never overwrite a newer one.
+    """
+    unfinished = {step.step for step in record.steps if step.status != "succeeded"}
+    chosen, why = [], KanalError("")
+    for name in names:
+        since = log.read_since(record, name)
+        if "replay" not in record.options and name in unfinished:
+            why = KanalError(
+                f"{name} of run {record.run} did not succeed, so its rows are loaded when the run goes on",
+                f"go on with it first, by kanal resume {record.run}",
+            )
+        elif since is not None:
+            why = KanalError(
+                f"{name} of run {record.run}: run {since} has read all of its rows since, so these may be out of date",
+                f"load the rejects of that run instead, by kanal replay {since}",
+            )
+        else:
+            chosen.append(name)
+    if not chosen:
+        raise why
+    return chosen
+
+
+def _settle(plan: JobPlan, log: RunLogStore, job: str) -> None:
+    """Ask the targets what was committed by runs of a job that died while they loaded rejects of earlier ones."""
     targets = {step.name: step.target for step in plan.steps if isinstance(step, PipelinePlan)}
-    unsettled = [found for found in log.unsettled(run) if found[2] in targets]
-    for dead, token, name in unsettled:
-        found = progress.recorded(targets[name], token, name)
-        log.settle(dead, name, found is not None and found.done)
-    for _, token, name in unsettled:
-        progress.forget(targets[name], token)
+    for dead, token, name in log.unresolved_replays(job):
+        if name in targets:
+            found = targets[name].journal.recorded(token, name)
+            log.settle(dead, name, found is not None and found.done, found.batches if found is not None else 0)
 
 
-def _past_run(job: JobDefinition, number: int | None) -> tuple[RunLogStore, RunRecord]:
-    """A job's run log, and a run of the job in it: the latest or that of a number; raises KanalError for none."""
+def _past_run(job: JobDefinition, number: int | None, to_go_on: bool = False) -> tuple[RunLogStore, RunRecord]:
+    """A job's run log, and a run of the job in it: that of a number, the latest, or the latest that is unfinished;
+    raises KanalError for none."""
     log = run_log_of(job)
     if not log.exists():
         raise KanalError(f"There is no run of {job.job} yet", "run the job first")
     log.prepare()
-    log.bury_the_dead()
-    record = log.run(number)
+    log.end_dead_runs()
+    unfinished = log.unfinished(job.job) if to_go_on and number is None else []
+    record = unfinished[0] if unfinished else log.run(number, job.job)
     if record.job != job.job:
         raise KanalError(f"Run {record.run} is one of the job {record.job}, not of {job.job}", "name its own job file")
     return log, record
@@ -162,25 +205,26 @@ def _ready(
 
     Where the job cannot be begun, and that is to be `noted`, a failed run stands in the run log.
     """
+    logged = without_secrets(job, options)
     job = with_options(job, options)
     started = dt.datetime.now(dt.UTC)
     try:
         plan = plan_to_run(job, options)
     except KanalError as error:
         if noted:
-            _note_failure(job, options, started, error)
+            _note_failure(job, logged, started, error)
         raise
     try:
         choose(plan, options)
         log = run_log_of(job)
-        for database in plan.databases.values():
-            if database.shares_lock_with(log.database):
+        for database in plan.connections.values():
+            if database.lock is not None and database.lock == log.database.lock:
                 place = job.located(("run_log",))
                 what = f"the run log is in the file of connection {database.name}"
                 raise JobError([Problem(("run_log",), what, "give it a file of its own", *place)])
         log.prepare()
         try:
-            log.bury_the_dead()
+            log.end_dead_runs()
             yield plan, log
         finally:
             log.database.dispose()
@@ -194,7 +238,8 @@ def _note_failure(job: JobDefinition, options: Mapping[str, Any], started: dt.da
         log = run_log_of(job)
         for name, connection in job.connection.items():
             with suppress(KanalError):
-                if open_database(name, connection, job.folder).shares_lock_with(log.database):
+                lock = open_connection(name, connection, job.folder).lock
+                if lock is not None and lock == log.database.lock:
                     return
         try:
             log.prepare()
@@ -205,41 +250,41 @@ def _note_failure(job: JobDefinition, options: Mapping[str, Any], started: dt.da
 
 
 @dataclass(frozen=True)
-class MarkState:
-    """A step that loads only what is new: its change column, its mark, and the moment (UTC) of the run that set it."""
+class WatermarkState:
+    """A step that loads what is new: its change column, its watermark, and the moment (UTC) of the run that set it."""
 
     step: str
     column: str
-    mark: str | None
+    watermark: str | None
     moved: str | None
 
 
 @contextmanager
-def _steps_with_marks(job: JobDefinition) -> Iterator[list[tuple[PipelinePlan, SincePlan]]]:
+def _steps_with_watermarks(job: JobDefinition) -> Iterator[list[tuple[PipelinePlan, SincePlan]]]:
     with planned(job) as plan:
         yield [(step, step.since) for step in plan.steps if isinstance(step, PipelinePlan) and step.since is not None]
 
 
-def marks_of(job: JobDefinition) -> list[MarkState]:
-    """The marks of a job's steps that load only what is new; raises JobError where the job is wrong."""
+def watermarks_of(job: JobDefinition) -> list[WatermarkState]:
+    """The watermarks of a job's steps that load only what is new; raises JobError where the job is wrong."""
     states = []
-    with _steps_with_marks(job) as found:
+    with _steps_with_watermarks(job) as found:
         for step, since in found:
-            known = marks.mark_of(step.target, job.job, step.name)
-            mark, moved = (known.mark, known.moved) if known is not None else (None, None)
-            states.append(MarkState(step.name, since.change.text, mark, moved))
+            known = step.target.journal.watermark(job.job, step.name)
+            watermark, moved = (known.watermark, known.moved) if known is not None else (None, None)
+            states.append(WatermarkState(step.name, since.change.text, watermark, moved))
     return states
 
 
-def set_mark(job: JobDefinition, step: str, value: object) -> None:
-    """Set the mark of a step, from which its next run goes on; None takes it away. Raises KanalError."""
-    with _steps_with_marks(job) as found:
+def set_watermark(job: JobDefinition, step: str, value: object) -> None:
+    """Set the watermark of a step, from which its next run goes on; None takes it away. Raises KanalError."""
+    with _steps_with_watermarks(job) as found:
         for plan, since in found:
             if plan.name == step:
                 text = None if value is None else change_text(change_value(value, since.change.type))
-                marks.make_ready(plan.target)
+                plan.target.journal.make_watermarks_ready()
                 with plan.target.load() as load:
-                    marks.move(load, job.job, step, text, dt.datetime.now(dt.UTC))
+                    plan.target.journal.move_watermark(load, job.job, step, text, dt.datetime.now(dt.UTC))
                     load.commit()
                 return
         names = [plan.name for plan, _ in found]

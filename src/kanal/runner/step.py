@@ -2,26 +2,27 @@
 
 from __future__ import annotations
 
-import datetime as dt
-import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass, field, replace
+from contextlib import ExitStack, closing, contextmanager
+from dataclasses import replace
+from functools import partial
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
-from kanal.core.arrays import mask_of
+from kanal.connections import TableInfo
+from kanal.connections.base import Column, Connection, Source
+from kanal.connections.journal import Progress
+from kanal.connections.loading import Load
+from kanal.connections.reading import Position, Reading, Window
+from kanal.core.change_values import change_text
+from kanal.core.claims import Claim, Claims
 from kanal.core.errors import KanalError
 from kanal.core.faults import Fault
 from kanal.core.frame import Frame, SourceBatch
-from kanal.core.keys import SeenKeys, last_of_each
 from kanal.core.lookups import LookupTable
-from kanal.core.newness import change_text
-from kanal.core.reasons import Reason
 from kanal.core.rejects import Reject
 from kanal.core.tally import Tally
 from kanal.core.transformation import (
@@ -32,93 +33,23 @@ from kanal.core.transformation import (
     look_up,
     rejects_of,
 )
-from kanal.databases import TableInfo
-from kanal.databases.base import Database
-from kanal.databases.load import Load
-from kanal.databases.progress import Progress
-from kanal.databases.reading import Breaker, Reading, Window
 from kanal.runlog import BatchRecord
-from kanal.runner.newness import Newness
-from kanal.runner.plans import PipelinePlan
-from kanal.runner.replay import NUMBER, Rejected, batches_of
-from kanal.runner.stream import KeptRows, evenly, read_ahead, side_by_side, spooled, timed
-from kanal.runner.write_rules import Append, Packed, Truncate, Written, rule_for
-
-#: Called after each batch with its counts and seconds, and its rejects.
-OnBatch = Callable[[BatchRecord, list[Reject]], None]
-_Tagged = list[tuple[str | None, Fault]]
-Rows = np.ndarray[tuple[int], np.dtype[np.intp]]
-
-
-class Stopped(KanalError):
-    """The run was asked to stop; the step was undone."""
-
-    def __init__(self) -> None:
-        super().__init__("interrupted; its rows were rolled back")
+from kanal.runner.incremental import Increment
+from kanal.runner.job_plan import PipelinePlan
+from kanal.runner.messages import Stopped
+from kanal.runner.replay import NUMBER, batches_of
+from kanal.runner.second_chances import SecondChances
+from kanal.runner.step_state import OnBatch, Prepared, Rows, SharedLoad, Tagged, add_counts, refusal, taken
+from kanal.runner.stream import KeptRows, Waiting, WaitingRows, evenly, read_ahead, side_by_side, spooled, timed
+from kanal.runner.write_rules import EncodedRows, WriteRule, rule_for
 
 
 class TooManyRejects(KanalError):
     """More rows were rejected than the pipeline allows; the load is undone."""
 
 
-@dataclass
-class Prepared:
-    """A batch ready to be written: its rows, which of them, which over earlier rows of the load, and which not.
-
-    `made` are the rows as the mapping makes them, `rows` the same as the target stores them.
-    """
-
-    batch: SourceBatch
-    made: pa.RecordBatch
-    rows: pa.RecordBatch
-    packed: Packed
-    packed_over: Packed
-    good: Rows
-    replacing: Rows
-    bad: Rows
-    tally: Tally
-    rejects: list[Reject]
-    seconds: float
-
-
-@dataclass
-class SharedLoad:
-    """One transaction for several steps; the write rules, by step, of those whose targets have been emptied."""
-
-    load: Load
-    emptied: dict[str, tuple[Append, int]] = field(default_factory=dict)
-
-    def empty(self, plan: PipelinePlan) -> None:
-        """Empty the target of a step that does so, before any of the steps loads."""
-        rule = rule_for(self.load, plan.writing)
-        if isinstance(rule, Truncate):
-            self.emptied[plan.name] = rule, rule.begin().deleted
-
-
-@dataclass
-class PipelineStep:
-    """One execution of a pipeline. `tally` counts as it goes."""
-
-    plan: PipelinePlan
-    moment: dt.datetime
-    job: str
-    tally: Tally = field(default_factory=Tally)
-    batches: int = 0
-    notes: list[str] = field(default_factory=list)
-    #: Rejected rows to be read instead of the source, and of them those that were rejected again.
-    replayed: Rejected | None = None
-    rejected_again: set[int] = field(default_factory=set)
-    #: What an earlier try has committed, of a step that commits batch by batch.
-    begun: Progress | None = None
-    #: Records, within a load, what is committed with it.
-    record: Callable[[Load, Progress], None] | None = None
-    #: Called at last before the commit.
-    before_commit: Callable[[], None] = lambda: None
-    #: The counts of what is committed, of a step that commits batch by batch.
-    kept: Tally | None = None
-    _writes: bool = True
-    _stop: threading.Event = field(default_factory=threading.Event)
-    _break: Breaker = field(default_factory=Breaker)
+class PipelineStep(SecondChances):
+    """One execution of a pipeline, from reading to commit."""
 
     def run(self, on_batch: OnBatch, shared: SharedLoad | None = None) -> None:
         """Load all batches and commit them; raises KanalError, with the target as it was.
@@ -127,7 +58,7 @@ class PipelineStep:
         """
         self._on_batch = on_batch
         self._begin(shared)
-        if self.plan.settings.commit == "batch":
+        if self.plan.settings.commits.by_batch:
             self._run_by_batches()
         else:
             self._run_as_one()
@@ -143,6 +74,8 @@ class PipelineStep:
             for batch in batches:
                 self._go_on()
                 prepared = self._prepare(batch)
+                if prepared.waiting is not None:
+                    self._settle(prepared.waiting, prepared.tally, prepared.rejects)
                 prepared.tally.rejected = len(prepared.rejects)
                 prepared.tally.inserted = len(prepared.good)
                 prepared.tally.superseded += len(prepared.replacing)
@@ -154,12 +87,18 @@ class PipelineStep:
         plan = self.plan
         self._shared = shared
         self.notes = list(plan.notes)
-        self._newness = self._what_is_new()
+        self._increment = self._what_is_new()
         self._lookups = [
             (lookup, self._lookup_table(lookup, database, table)) for lookup, database, table in plan.lookups
         ]
-        self._checks = [check.begin(self._read_columns) for check in plan.checks]
-        self._seen = SeenKeys() if plan.key else None
+        self._checks = [check.begin(self._read_columns) for check in plan.checks if not check.unique]
+        claims = [Claim(plan.key)] if plan.key else []
+        claims += [Claim(check.unique, check.name) for check in plan.checks if check.unique]
+        last_wins = plan.settings.duplicates == "last"
+        form = partial(plan.target.key_form, plan.target_table)
+        self._claims = Claims(claims, form, last_wins) if claims else None
+        self._left = plan.settings.limit if plan.where is not None else None
+        self._deleted = 0
 
     def _run_as_one(self) -> None:
         """All batches in one transaction."""
@@ -167,21 +106,21 @@ class PipelineStep:
         with ExitStack() as stack:
             batches = stack.enter_context(self._batches(plan.reading))
             load = shared.load if shared is not None else stack.enter_context(plan.target.load())
-            self._break.add(load.cancel)
+            stack.enter_context(self._break.knows(load.cancel))
             rule, deleted = (shared.emptied if shared else {}).get(plan.name, (None, 0))
             if plan.settings.first_sql:
                 load.run_sql(plan.settings.first_sql)
             if rule is None:
                 rule = rule_for(load, plan.writing)
                 deleted = rule.begin().deleted
-            self.tally.deleted += deleted
-            if plan.settings.write == "truncate" and rule.gathers:
+            self._deleted = deleted
+            if plan.writing.rule.empties and rule.gathers:
                 self.notes.append("rows of other tables refer to these, so they are replaced by their key")
-            self._kept = KeptRows() if rule.gathers else None
-            if self._kept is not None:
-                stack.callback(self._kept.close)
+            self._kept = stack.enter_context(closing(KeptRows())) if rule.gathers else None
+            self._spool = stack.enter_context(closing(WaitingRows()))
             # One thread reads, one computes, this one writes.
             ready = stack.enter_context(read_ahead((self._prepare(batch, rule) for batch in batches), depth=1))
+            stack.push(self._stop_reading)
             for prepared in ready:
                 self._go_on()
                 started = time.perf_counter()
@@ -190,18 +129,25 @@ class PipelineStep:
                 self._limit_rejects(final=False)
             self._go_on()
             started = time.perf_counter()
-            tally, rejects = self._finish(rule)
-            if tally != Tally() or rejects:
-                self._log(None, tally, rejects, time.perf_counter() - started)
+            for tally, rejects in self._finish(rule):
+                if tally != Tally() or rejects:
+                    self._log(None, tally, rejects, time.perf_counter() - started)
+                started = time.perf_counter()
             self._end(load)
             self._go_on()
             if shared is None:
                 if self.record is not None:
                     self.record(load, Progress(self.tally, self.batches, done=True))
                 self.before_commit()
+                self.committing = True
                 load.commit()
             else:
                 rule.close()
+
+    def _stop_reading(self, error: type[BaseException] | None, *_: object) -> None:
+        """Where the load has failed, break off the reader, which could go on for long."""
+        if error is not None:
+            self._break_reading()
 
     def _run_by_batches(self) -> None:
         """Each batch in a transaction of its own, which records how far the source has been read."""
@@ -209,32 +155,35 @@ class PipelineStep:
         assert self.record is not None
         self._kept = None
         reading = plan.reading
-        last: tuple[int | str, ...] = ()
+        last: Position = ()
         if self.begun is not None:
             last = tuple(self.begun.last)
             self.tally, self.batches = replace(self.begun.tally), self.begun.batches
-            self.kept = replace(self.begun.tally)
-            if self._newness is not None:
-                self._newness.go_on(self.begun.greatest)
-            if self._seen is not None or self._checks:
-                self._look_back(replace(reading, last=last, up_to_last=True))
-            reading = replace(reading, last=last)
+            self.kept, self.kept_batches = replace(self.begun.tally), self.begun.batches
+            if self._increment is not None:
+                self._increment.go_on(self.begun.greatest)
+            if last and (self._claims is not None or self._checks):
+                self._look_back(replace(reading, after=last, up_to=True))
+            reading = replace(reading, after=last)
             self.notes.append(f"it went on after {self.kept.read:,} rows that were committed before")
-        with self._batches(reading) as batches:
+        with ExitStack() as stack:
+            batches = stack.enter_context(self._batches(reading))
+            stack.push(self._stop_reading)
             for batch in batches:
                 self._go_on()
-                last = self._last_key(batch, last)
-                with self._load_for_batch() as (load, rule):
+                last = batch.position
+                with self._load_for_batch() as (load, rule), closing(WaitingRows()) as self._spool:
                     prepared = self._prepare(batch, rule)
                     started = time.perf_counter()
                     self._kept = KeptRows() if rule.gathers else None
                     tally, rejects = self._write(prepared, rule)
-                    more, found = self._finish(rule)
-                    tally.add(more)
+                    for more, found in self._finish(rule):
+                        tally.add(more)
+                        rejects += found
                     if self._kept is not None:
                         self._kept.close()
                     # Logged first: a reject that was logged in vain is taken back, one that was not would be lost.
-                    self._log(prepared, tally, [*rejects, *found], time.perf_counter() - started)
+                    self._log(prepared, tally, rejects, time.perf_counter() - started)
                     self._limit_rejects(final=False)
                     self._go_on()
                     self._commit(load, last)
@@ -242,76 +191,66 @@ class PipelineStep:
             self._end(load)
             self._commit(load, last, done=True)
 
-    def _commit(self, load: Load, last: Sequence[int | str], done: bool = False) -> None:
+    def _commit(self, load: Load, last: Position, done: bool = False) -> None:
         assert self.record is not None
-        greatest = self._newness.greatest if self._newness is not None else None
+        greatest = self._increment.greatest if self._increment is not None else None
         greatest = None if greatest is None else change_text(greatest)
         self.record(load, Progress(self.tally, self.batches, last, done, greatest))
+        self.before_commit()
+        self.committing = True
         load.commit()
-        self.kept = replace(self.tally)
+        self.committing = False
+        self.kept, self.kept_batches = replace(self.tally), self.batches
 
     @contextmanager
-    def _load_for_batch(self) -> Iterator[tuple[Load, Append]]:
+    def _load_for_batch(self) -> Iterator[tuple[Load, WriteRule]]:
         """A transaction for one batch; before the first one the target is emptied, where it is to be."""
         plan = self.plan
         writing = replace(plan.writing, by_batch=True)
         first = self.kept is None
-        if not first and plan.settings.write == "truncate":
-            writing = replace(writing, settings=plan.settings.model_copy(update={"write": "append"}))
-        with plan.target.load() as load:
-            self._break.add(load.cancel)
+        if not first:
+            writing = replace(writing, rule=writing.rule.adding())
+        with plan.target.load() as load, self._break.knows(load.cancel):
             if first and plan.settings.first_sql:
                 load.run_sql(plan.settings.first_sql)
             rule = rule_for(load, writing)
-            if writing.settings.write == "truncate" and rule.gathers:
+            if writing.rule.empties and rule.gathers:
                 raise KanalError(
                     f"rows of other tables refer to {plan.target_table.name}, so it cannot be emptied before its rows "
                     "are loaded batch by batch",
                     'set commit = "step", or write = "merge"',
                 )
-            self.tally.deleted += rule.begin().deleted
+            self._deleted = rule.begin().deleted
             yield load, rule
 
     def _look_back(self, reading: Reading) -> None:
-        """Go through rows that are committed, for the keys that they have."""
+        """Go through rows that are committed, for the keys that they have; those that were refused have none."""
+        order = self.plan.reading.order_by
+        refused = {tuple(row.get(name) for name in order) for row in self.refused_before}
         with self._batches(reading) as batches:
             for batch in batches:
                 self._go_on()
-                self._prepare(batch)
-
-    def _last_key(self, batch: SourceBatch, before: Sequence[int | str]) -> tuple[int | str, ...]:
-        """The key of a batch's last row; raises KanalError where the rows' order is not one by key."""
-        order = self.plan.reading.order_by
-        columns = [batch.columns[name] for name in order]
-        shown = ", ".join(order)
-        if any(values.null_count for values in columns) or any(name in batch.strays for name in order):
-            raise KanalError(
-                f"the source is read in the order of {shown}, and a row has no value there, or one of another type",
-                'name other columns in order_by, or set commit = "step"',
-            )
-        same = np.ones(batch.rows - 1, dtype=np.bool_)
-        for values in columns:
-            same &= mask_of(pc.equal(values[1:], values[:-1]))
-        first, last = (tuple(_plain(values[row]) for values in columns) for row in (0, -1))
-        if same.any() or first == tuple(before):
-            raise KanalError(
-                f"the source is read in the order of {shown}, and two rows have the same values there",
-                'name columns in order_by that tell all rows apart, or set commit = "step"',
-            )
-        return last
+                keep = list(range(batch.rows))
+                if refused:
+                    texts = batch.row_texts(keep)
+                    keep = [row for row in keep if tuple(texts[row][name] for name in order) not in refused]
+                self._prepare(batch.take(np.array(keep, dtype=np.intp)))
 
     def _end(self, load: Load) -> None:
         """What is done once all rows are written, before they are committed."""
+        if self._deleted:
+            self._log(None, Tally(), [], 0.0)
         self._limit_rejects(final=True)
         if self.plan.settings.last_sql:
             load.run_sql(self.plan.settings.last_sql)
-        if self._newness is not None:
-            self._newness.move(load)
+        if self._increment is not None:
+            self._increment.move(load)
         self.tally.require_balance()
 
     def stop(self) -> None:
         """Ask, from another thread, that the step ends and is undone; a statement under way is broken off."""
         self._stop.set()
+        self._break_reading()
         self._break()
 
     def _go_on(self) -> None:
@@ -320,44 +259,64 @@ class PipelineStep:
 
     def _log(self, prepared: Prepared | None, tally: Tally, rejects: list[Reject], writing: float) -> None:
         if self.replayed is not None:
-            self.rejected_again |= {int(reject.row.pop(NUMBER) or 0) for reject in rejects}
+            for place, reject in enumerate(rejects):
+                number = int(reject.row.pop(NUMBER) or 0)
+                self.rejected_again.add(number)
+                rejects[place] = replace(reject, again=number)
+        tally.deleted, self._deleted = tally.deleted + self._deleted, 0
         self.tally.add(tally)
         self.batches += 1
         reading, computing = (prepared.batch.seconds, prepared.seconds) if prepared is not None else (0.0, 0.0)
         self._on_batch(BatchRecord(self.batches, tally, reading, computing, writing), rejects)
 
-    def _what_is_new(self) -> Newness | None:
+    def _what_is_new(self) -> Increment | None:
         if self.plan.since is None:
             return None
-        found = Newness.of(self.plan, self.plan.since, self.job, self.moment, self._writes)
+        found = Increment.of(self.plan, self.plan.since, self.job, self.moment, self._writes)
         self.notes.extend(found.notes)
         return found
 
-    def _lookup_table(self, lookup: LookupPlan, database: Database, table: TableInfo) -> LookupTable:
+    def _lookup_table(self, lookup: LookupPlan, database: Source, table: TableInfo) -> LookupTable:
         columns = self._read_columns(database, table, _lookup_columns(self.plan, lookup.name, lookup.keys))
-        return LookupTable(lookup.name, columns, lookup.keys)
+        faults = {name: found for name, (_, found) in columns.items()}
+        return LookupTable(lookup.name, {name: values for name, (values, _) in columns.items()}, lookup.keys, faults)
 
-    def _read_columns(self, database: Database, table: TableInfo, columns: Sequence[str]) -> dict[str, pa.Array]:
+    def _read_columns(self, database: Source, table: TableInfo, columns: Sequence[str]) -> dict[str, Column]:
         """Columns of a table, as the shared transaction sees them where it is in that database."""
-        return database.read_columns(table, columns, self._within(database))
+        return database.read_columns(table, columns, self._within(database), self._break_reading)
 
-    def _within(self, database: Database) -> Load | None:
+    def _within(self, database: Connection) -> Load | None:
         shared = self._shared
-        return shared.load if shared is not None and shared.load.database.url == database.url else None
+        return shared.load if shared is not None and shared.load.target.identity == database.identity else None
 
     @contextmanager
     def _batches(self, reading: Reading) -> Iterator[Iterator[SourceBatch]]:
+        """The source's batches, read ahead, until as many rows have passed the filter as are wanted."""
+        if self._left is not None:
+            reading = replace(reading, limit=None if reading is self.plan.reading else reading.limit)
+        with self._all_batches(reading) as batches:
+            yield batches if self._left is None else self._until_enough(batches)
+
+    def _until_enough(self, batches: Iterator[SourceBatch]) -> Iterator[SourceBatch]:
+        while self._left:
+            batch = next(batches, None)
+            if batch is None:
+                return
+            yield batch
+
+    @contextmanager
+    def _all_batches(self, reading: Reading) -> Iterator[Iterator[SourceBatch]]:
         """The source's batches, read ahead; by way of a file where reading would hold up the load."""
         plan, source = self.plan, self.plan.source
         if self.replayed is not None:
             yield batches_of(plan, self.replayed)
             return
-        if self._newness is not None:
-            reading = replace(reading, windows=self._newness.windows)
+        if self._increment is not None:
+            reading = replace(reading, windows=self._increment.windows)
         within = self._within(source)
-        if within is not None or source.shares_lock_with(plan.target, reading, plan.target_table.name):
+        if within is not None or source.shares_lock_with(plan.target, reading, plan.target_table):
             with ExitStack() as spool:
-                with source.read(reading, within, self._break) as batches:
+                with source.read(reading, within, self._break_reading) as batches:
                     kept = spool.enter_context(spooled(timed(batches)))
                 yield kept
             return
@@ -367,12 +326,12 @@ class PipelineStep:
             with source.snapshot(reading.table, parts) as connections:
 
                 def read(connection: Any) -> Callable[[Reading], Any]:
-                    return lambda part: source.read(part, None, self._break, connection)
+                    return lambda part: source.read(part, None, self._break_reading, connection)
 
                 with side_by_side(ranges, [read(connection) for connection in connections]) as ahead:
                     yield ahead
             return
-        with source.read(reading, None, self._break) as batches, read_ahead(timed(batches)) as ahead:
+        with source.read(reading, None, self._break_reading) as batches, read_ahead(timed(batches)) as ahead:
             yield ahead
 
     def _ranges(self, parts: int) -> list[Window]:
@@ -389,25 +348,19 @@ class PipelineStep:
             for low, high in zip(lows, highs, strict=True)
         ]
 
-    def _prepare(self, batch: SourceBatch, rule: Append | None = None) -> Prepared:
-        """A batch's way up to the write: filter, look up, convert, check, sort out doubled keys; packed for a rule."""
+    def _prepare(self, batch: SourceBatch, rule: WriteRule | None = None) -> Prepared:
+        """A batch's way up to the write: filter, look up, convert, check, sort out doubled keys; encoded for a rule."""
         started = time.perf_counter()
         plan, rejects = self.plan, list[Reject]()
         seconds = batch.seconds
-        if self._newness is not None:
-            batch, rejects = self._newness.only_new(Frame(batch, plan.source_types, self.moment))
-        tally = Tally(read=batch.rows + len(rejects))
-
-        if plan.where is not None:
-            wanted, unclear = filter_rows(Frame(batch, plan.source_types, self.moment), plan.where)
-            found, _ = rejects_of(batch, unclear)
-            rejects += found
-            tally.filtered = batch.rows - len(wanted) - len(found)
-            batch = batch.take(wanted) if len(wanted) < batch.rows else batch
+        if self._increment is not None:
+            batch, rejects = self._increment.only_new(Frame(batch, plan.source_types, self.moment))
+        tally = Tally(read=len(rejects))
+        batch = self._filtered(batch, tally, rejects)
         batch.seconds = seconds
 
         frame = Frame(batch, plan.source_types, self.moment)
-        faults: _Tagged = []
+        faults: Tagged = []
         for lookup, table in self._lookups:
             faults += look_up(frame, lookup, table)
         rows, misfits = convert_columns(frame, plan.columns)
@@ -422,54 +375,87 @@ class PipelineStep:
         good = self._without(batch, good, unstorable, rejects)
         bad = np.ones(batch.rows, dtype=np.bool_)
         bad[good] = False
-        good, replacing, doubled = self._sort_out_keys(rows, good, tally)
-        rejects += rejects_of(batch, doubled)[0]
-        packed, over = Packed(rows, None), Packed(rows, None)
+        keyed, replacing, waiting = None, np.zeros(0, dtype=np.intp), None
+        if self._claims is not None and len(good):
+            keyed = self._claims.keys_of(taken(rows, good))
+            verdict = self._claims.sort_out(keyed)
+            kept_back = verdict.kept_back_by >= 0
+            if kept_back.any():
+                tally.read -= int(kept_back.sum())  # counted once it is known what becomes of them
+                waiting = Waiting(batch.take(good[kept_back]), keyed.take(kept_back), verdict.kept_back_by[kept_back])
+            keyed = keyed.take(np.concatenate([np.flatnonzero(verdict.accepted), np.flatnonzero(verdict.replacing)]))
+            good, replacing = good[verdict.accepted], good[verdict.replacing]
+        encoded, over = EncodedRows(rows, None), EncodedRows(rows, None)
         if rule is not None:
-            packed, over = rule.pack(_take(rows, good)), rule.pack_over(_take(rows, replacing))
+            encoded, over = rule.encode(taken(rows, good)), rule.encode_replacing(taken(rows, replacing))
         seconds = time.perf_counter() - started
-        return Prepared(batch, made, rows, packed, over, good, replacing, np.flatnonzero(bad), tally, rejects, seconds)
+        return Prepared(
+            batch,
+            made,
+            rows,
+            encoded,
+            over,
+            good,
+            replacing,
+            np.flatnonzero(bad),
+            tally,
+            rejects,
+            seconds,
+            keyed,
+            waiting,
+        )
 
-    def _write(self, prepared: Prepared, rule: Append) -> tuple[Tally, list[Reject]]:
+    def _filtered(self, batch: SourceBatch, tally: Tally, rejects: list[Reject]) -> SourceBatch:
+        """The rows that the filter takes, as many as are still asked for; counts what was read for them."""
+        rows = batch.rows
+        if self.plan.where is not None:
+            wanted, unclear = filter_rows(Frame(batch, self.plan.source_types, self.moment), self.plan.where)
+            if self._left is not None:
+                if len(wanted) > self._left:  # the rest has not been asked for
+                    rows = int(wanted[self._left - 1]) + 1 if self._left else 0
+                    wanted = wanted[: self._left]
+                    unclear = [(column, fault) for column, fault in unclear if fault.row < rows]
+                self._left -= len(wanted)
+            found, _ = rejects_of(batch, unclear)
+            rejects += found
+            tally.filtered += rows - len(wanted) - len(found)
+            batch = batch.take(wanted) if len(wanted) < batch.rows else batch
+        tally.read += rows
+        return batch
+
+    def _write(self, prepared: Prepared, rule: WriteRule) -> tuple[Tally, list[Reject]]:
         """The rest of a batch's way: write it, and count; its counts and all its rejects."""
         batch, tally = prepared.batch, prepared.tally
-        written = rule.write(prepared.packed)
-        refused: _Tagged = [(None, _refusal(int(prepared.good[row]), words)) for row, words in written.refused]
+        written = rule.write(prepared.encoded)
+        refused: Tagged = [(None, refusal(int(prepared.good[row]), words)) for row, words in written.refused]
+        places = [row for row, _ in written.refused]
+        over: list[int] = []
         if len(prepared.replacing):
-            replaced = rule.replace(prepared.packed_over)
-            refused += [(None, _refusal(int(prepared.replacing[row]), words)) for row, words in replaced.refused]
-            # What they replace was counted when it was written; they take its place.
-            tally.superseded += len(prepared.replacing) - len(replaced.refused)
+            replaced = rule.replace(prepared.encoded_replacing)
+            refused += [(None, refusal(int(prepared.replacing[row]), words)) for row, words in replaced.refused]
+            over = [row for row, _ in replaced.refused]
+            # What they replace was counted when it was written, and they take its place; a row that was not there after
+            # all is counted as it comes.
+            fresh = replaced.inserted if not rule.gathers else 0
+            tally.inserted += fresh
+            tally.superseded += len(prepared.replacing) - len(over) - fresh
         rejects = prepared.rejects + rejects_of(batch, refused)[0]
         if len(prepared.bad):
             rule.keep(prepared.rows.take(pa.array(prepared.bad)))
         if self._kept is not None:
             for chosen in (prepared.good, prepared.replacing):
                 self._kept.add(batch if len(chosen) == batch.rows else batch.take(chosen))
-        _count(tally, written)
+        add_counts(tally, written)
         tally.rejected = len(rejects)
+        self._resolve(batch, np.delete(prepared.good, places), np.delete(prepared.replacing, over))
+        if prepared.waiting is not None or places:
+            self._after_refusals(prepared, rule, places, over, tally, rejects)
         return tally, rejects
 
-    def _finish(self, rule: Append) -> tuple[Tally, list[Reject]]:
-        """What becomes of rows that the rule has put by."""
-        written, tally = rule.finish(), Tally()
-        _count(tally, written)
-        rejects: list[Reject] = []
-        if written.refused and self._kept is not None:
-            words = dict(written.refused)
-            first = 0
-            for batch, places in self._kept.find(list(words)):
-                said = list(words.values())[first : first + len(places)]
-                faults: _Tagged = [(None, _refusal(row, word)) for row, word in zip(places, said, strict=True)]
-                rejects += rejects_of(batch, faults)[0]
-                first += len(places)
-        tally.rejected = len(rejects)
-        return tally, rejects
-
-    def _failed_checks(self, rows: pa.RecordBatch, good: Rows) -> _Tagged:
+    def _failed_checks(self, rows: pa.RecordBatch, good: Rows) -> Tagged:
         """The faults of those rows, by their place in the batch, that fail a check."""
         types = {column.name: column.type for column in self.plan.columns}
-        found = check_rows(_take(rows, good), types, self._checks, self.moment)
+        found = check_rows(taken(rows, good), types, self._checks, self.moment)
         return [(column, replace(fault, row=int(good[fault.row]))) for column, fault in found]
 
     def _without(
@@ -486,39 +472,6 @@ class PipelineStep:
         keep = np.zeros(batch.rows, dtype=np.bool_)
         keep[kept] = True
         return good[keep[good]]
-
-    def _sort_out_keys(self, rows: pa.RecordBatch, good: Rows, tally: Tally) -> tuple[Rows, Rows, _Tagged]:
-        """Rows to write, rows to write over earlier ones of this load, and faults of rows whose key came before."""
-        nothing = np.zeros(0, dtype=np.intp)
-        if self._seen is None or not len(good):
-            return good, nothing, []
-        way = self.plan.settings.duplicates
-        chosen = _take(rows, good)
-        keys = [chosen.column(name) for name in self.plan.key]
-        if way == "last":
-            last = last_of_each(keys)
-            tally.superseded += int((~last).sum())
-            good, keys = good[last], [values.filter(pa.array(last)) for values in keys]
-            again = self._seen.repeated(keys)
-            return good[~again], good[again], []
-        again = self._seen.repeated(keys)
-        if way == "first":
-            tally.superseded += int(again.sum())
-            return good[~again], nothing, []
-        shown = {int(place): [values[int(place)].as_py() for values in keys] for place in np.flatnonzero(again)}
-        return (
-            good[~again],
-            nothing,
-            [(self.plan.key[0], self._doubled(int(good[p]), key)) for p, key in shown.items()],
-        )
-
-    def _doubled(self, row: int, key: list[object]) -> Fault:
-        named = ", ".join(f"{name} = {part}" for name, part in zip(self.plan.key, key, strict=True))
-        message = (
-            f"an earlier row of this load has {named} too: correct the source, "
-            'or set duplicates = "first" or "last" to say which counts'
-        )
-        return Fault(row, Reason.DUPLICATE_KEY, ", ".join(str(part) for part in key), message)
 
     def _limit_rejects(self, final: bool) -> None:
         """Raise TooManyRejects past the pipeline's limit; a share can only be judged at the end."""
@@ -541,27 +494,3 @@ def _lookup_columns(plan: PipelinePlan, name: str, keys: tuple[str, ...]) -> lis
     expressions += [probe for lookup, _, _ in plan.lookups for probe in lookup.probes]
     used = {column for expression in expressions for owner, column in expression.uses if owner == name}
     return list(dict.fromkeys([*keys, *sorted(used)]))
-
-
-def _count(tally: Tally, written: Written) -> None:
-    tally.inserted += written.inserted
-    tally.updated += written.updated
-    tally.unchanged += written.unchanged
-    tally.deleted += written.deleted
-
-
-def _take(rows: pa.RecordBatch, chosen: Rows) -> pa.RecordBatch:
-    return rows if len(chosen) == rows.num_rows else rows.take(pa.array(chosen))
-
-
-def _plain(value: pa.Scalar) -> int | str:
-    """A value of a key as it is kept and compared."""
-    found = value.as_py()
-    if isinstance(found, dt.datetime):
-        found = found.astimezone(dt.UTC).replace(tzinfo=None) if found.tzinfo else found
-        return found.isoformat(sep=" ")
-    return found if isinstance(found, int) else str(found)
-
-
-def _refusal(row: int, words: str) -> Fault:
-    return Fault(row, Reason.REFUSED_BY_TARGET, None, f"the target refused the row: {words}")

@@ -9,10 +9,14 @@ import threading
 import time
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
-from typing import Any, TypeVar
+from dataclasses import dataclass, replace
+from typing import IO, Any, TypeVar
 
+import numpy as np
+
+from kanal.connections.reading import Reading
+from kanal.core.claims import Keyed
 from kanal.core.frame import SourceBatch
-from kanal.databases.reading import Reading
 
 Item = TypeVar("Item")
 _END = object()
@@ -126,19 +130,19 @@ class KeptRows:
         self._file = tempfile.TemporaryFile(prefix="kanal-")  # noqa: SIM115 - closed by `close`
         self._starts: list[int] = []
         self._places: list[int] = []
-        self._rows = 0
+        self.rows = 0
 
     def add(self, batch: SourceBatch) -> None:
         """Put rows by; they are numbered from the number of those before."""
         if batch.rows:
-            self._starts.append(self._rows)
+            self._starts.append(self.rows)
             self._places.append(self._file.tell())
             pickle.dump(batch, self._file, protocol=pickle.HIGHEST_PROTOCOL)
-            self._rows += batch.rows
+            self.rows += batch.rows
 
     def find(self, numbers: list[int]) -> Iterator[tuple[SourceBatch, list[int]]]:
         """The batches that hold the rows with these ascending numbers, each with the places of the rows in it."""
-        ends = [*self._starts[1:], self._rows]
+        ends = [*self._starts[1:], self.rows]
         for start, end, place in zip(self._starts, ends, self._places, strict=True):
             wanted = [number - start for number in numbers if start <= number < end]
             if wanted:
@@ -146,6 +150,65 @@ class KeptRows:
                 yield pickle.load(self._file), wanted
         self._file.seek(0, 2)
 
+    def backwards(self) -> Iterator[tuple[int, SourceBatch]]:
+        """All batches, the last one first, each with the number of its first row."""
+        for start, place in reversed(list(zip(self._starts, self._places, strict=True))):
+            self._file.seek(place)
+            yield start, pickle.load(self._file)
+        self._file.seek(0, 2)
+
     def close(self) -> None:
         """Remove the file."""
         self._file.close()
+
+
+@dataclass(frozen=True)
+class Waiting:
+    """Rows that are kept back since others have their keys; by which claim each, by its place among the claims."""
+
+    batch: SourceBatch
+    keyed: Keyed
+    kept_back_by: np.ndarray[tuple[int], np.dtype[np.int8]]
+    #: How many rows of a merge had been put by before their batch.
+    place: int = 0
+
+    def without(self, chosen: np.ndarray[tuple[int], np.dtype[np.bool_]]) -> Waiting:
+        """The others."""
+        if not chosen.any():
+            return self
+        rest = np.flatnonzero(~chosen)
+        return replace(
+            self, batch=self.batch.take(rest), keyed=self.keyed.take(rest), kept_back_by=self.kept_back_by[rest]
+        )
+
+
+class WaitingRows:
+    """Rows that are kept back, in a temporary file, which is made when the first of them come."""
+
+    def __init__(self) -> None:
+        self._file: IO[bytes] | None = None
+        self._count = 0
+        self.rows = 0
+
+    def add(self, waiting: Waiting) -> None:
+        """Put rows by."""
+        if waiting.batch.rows:
+            self._file = self._file or tempfile.TemporaryFile(prefix="kanal-")  # noqa: SIM115  (closed by close)
+            pickle.dump(waiting, self._file, protocol=pickle.HIGHEST_PROTOCOL)
+            self._count += 1
+            self.rows += waiting.batch.rows
+
+    def taken(self) -> Iterator[Waiting]:
+        """All rows so far, as they came; those that are added meanwhile are there the next time."""
+        file, count = self._file, self._count
+        self._file, self._count, self.rows = None, 0, 0
+        if file is not None:
+            with file:
+                file.seek(0)
+                for _ in range(count):
+                    yield pickle.load(file)
+
+    def close(self) -> None:
+        """Remove the file."""
+        if self._file is not None:
+            self._file.close()

@@ -24,7 +24,7 @@ class Watcher(Protocol):
         """A step has ended."""
 
 
-class Silent:
+class NullWatcher:
     """A watcher that does nothing."""
 
     def run_begins(self, run: int, steps: list[tuple[str, str]]) -> None:

@@ -1,20 +1,19 @@
-"""The write rules: append, truncate and merge, each a small class with the same methods."""
+"""The write rules: append, truncate and merge, each a class that states its facts and asks its target for the rest."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
+from collections.abc import Callable
+from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
-import numpy as np
 import pyarrow as pa
-import sqlalchemy as sa
 
+from kanal.connections import TableInfo
+from kanal.connections.errors import RowsRefused
+from kanal.connections.loading import Load, Merging, Stage, Written
+from kanal.connections.roles import Writes
 from kanal.core.errors import KanalError
-from kanal.databases import TableInfo
-from kanal.databases.errors import RowsRefused
-from kanal.databases.load import Load
-from kanal.definition import Pipeline
+from kanal.definition import Pipeline, Settings
 
 #: After so many rows in a row of which the target takes none, the load gives up.
 HOPELESS = 200
@@ -28,31 +27,7 @@ class NothingTaken(KanalError):
     """The target refuses whatever it is given."""
 
 
-@dataclass
-class Written:
-    """What became of rows: counts, and (place, the database's words) for each that the target refused."""
-
-    inserted: int = 0
-    updated: int = 0
-    unchanged: int = 0
-    deleted: int = 0
-    refused: list[tuple[int, str]] = field(default_factory=list)
-
-    def add(self, other: Written) -> None:
-        """Add another's counts and refusals."""
-        self.inserted += other.inserted
-        self.updated += other.updated
-        self.unchanged += other.unchanged
-        self.deleted += other.deleted
-        self.refused.extend(other.refused)
-
-    @property
-    def taken(self) -> int:
-        """Rows that the target has now, by this write or before."""
-        return self.inserted + self.updated + self.unchanged
-
-
-class Search:
+class RefusalSearch:
     """Writes ranges of rows; where the target refuses one, goes on around the offending rows.
 
     The database often says which row it refuses; else the range is parted until the row stands alone.
@@ -104,63 +79,88 @@ class Search:
 
 @dataclass(frozen=True)
 class Writing:
-    """How rows are written: the columns given, the key, and whether rows that the source no longer has are deleted."""
+    """How rows are written: the rule, the columns given, the key, and whether rows that are gone are deleted."""
 
     table: TableInfo
     settings: Pipeline
     columns: tuple[str, ...]
     key: tuple[str, ...]
+    rule: type[WriteRule]
     delete_missing: bool = False
     #: True where each batch is committed, so that its rows are written when it ends.
     by_batch: bool = False
 
+    @property
+    def merging(self) -> Merging:
+        """How rows meet those that the table has."""
+        settings = self.settings
+        update, insert = settings.matched == "update", settings.not_matched == "insert"
+        return Merging(self.table, self.columns, self.key, update, insert, settings.newer_by)
+
 
 @dataclass(frozen=True)
-class Packed:
+class EncodedRows:
     """Rows, and the same in the form in which the load inserts them."""
 
     rows: pa.RecordBatch
     content: Any
 
 
-class Append:
-    """Every row is inserted."""
+class WriteRule:
+    """How rows are written into a table. The class states what is to be known before; an object is one load.
 
+    Every row goes in by `write`, or by `replace` over one with its key; then comes `finish`.
+    """
+
+    #: Its name in a job.
+    name: ClassVar[str]
+    #: What the target must be able to do, and which rights its user needs.
+    needs: ClassVar[frozenset[Writes]]
+    rights: ClassVar[tuple[str, ...]] = ("insert",)
+    #: True where rows are told apart by a key.
+    needs_key: ClassVar[bool] = False
+    #: True where the target's rows are removed first.
+    empties: ClassVar[bool] = False
+    #: True where to load the same rows again changes nothing.
+    repeatable: ClassVar[bool] = True
     #: True where rows are put by, and written by `finish`.
     gathers: ClassVar[bool] = False
 
     def __init__(self, load: Load, writing: Writing) -> None:
         self.load = load
         self.writing = writing
-        self.table = load.database.sa_table(writing.table)
-        self._packed: Packed | None = None
-        self._search = Search(self._insert)
+        self._encoded: EncodedRows | None = None
         self._merge: Merge | None = None
+
+    @classmethod
+    def adding(cls) -> type[WriteRule]:
+        """The rule by which more rows are added to what it has written."""
+        return cls
 
     def begin(self) -> Written:
         """Make the target ready; rows removed by that are counted."""
         return Written()
 
-    def pack(self, rows: pa.RecordBatch) -> Packed:
-        """A batch ready for `write`. Batches are packed in order, beside the writing of those before."""
-        return Packed(rows, self.load.pack(self.table, rows) if rows.num_rows else None)
+    def encode(self, rows: pa.RecordBatch) -> EncodedRows:
+        """A batch ready for `write`. Batches are encoded in order, beside the writing of those before."""
+        return EncodedRows(rows, self.load.encode(self.writing.table, rows) if rows.num_rows else None)
 
-    def pack_over(self, rows: pa.RecordBatch) -> Packed:
+    def encode_replacing(self, rows: pa.RecordBatch) -> EncodedRows:
         """Rows ready for `replace`."""
-        return Packed(rows, None)
+        return EncodedRows(rows, None)
 
-    def write(self, packed: Packed) -> Written:
+    def write(self, encoded: EncodedRows) -> Written:
         """Write a batch, or put it by for `finish`; the places of refused rows count from 0 in the batch."""
-        self._packed = packed
-        return self._search(0, packed.rows.num_rows)
+        self._encoded = encoded
+        return RefusalSearch(self._insert)(0, encoded.rows.num_rows)
 
-    def replace(self, packed: Packed) -> Written:
+    def replace(self, encoded: EncodedRows) -> Written:
         """Write rows whose keys this load has written before, over those."""
         if self._merge is None:
             self._merge = Merge(self.load, self.writing, stage="kanal_replace")
             self._merge.begin()
         before = self._merge.staged
-        self._merge.write(self._merge.pack(packed.rows))
+        self._merge.write(self._merge.encode(encoded.rows))
         written = self._merge.finish()
         written.refused = [(row - before, words) for row, words in written.refused]
         return written
@@ -178,98 +178,100 @@ class Append:
             self._merge.close()
 
     def _insert(self, start: int, stop: int) -> Written:
-        packed = self._packed
-        assert packed is not None
-        if stop - start < packed.rows.num_rows:
-            packed = self.pack(packed.rows.slice(start, stop - start))
-        self.load.insert(self.table, packed.content)
+        encoded = self._encoded
+        assert encoded is not None
+        if stop - start < encoded.rows.num_rows:
+            encoded = self.encode(encoded.rows.slice(start, stop - start))
+        self.load.insert(self.writing.table, encoded.content)
         return Written(inserted=stop - start)
 
 
-class Truncate(Append):
+class Append(WriteRule):
+    """Every row is inserted."""
+
+    name = "append"
+    needs = frozenset({Writes.APPEND})
+    repeatable = False
+
+
+class Truncate(WriteRule):
     """The target is emptied in the transaction of the load, then every row is inserted."""
 
+    name = "truncate"
+    needs = frozenset({Writes.APPEND, Writes.EMPTY})
+    rights = ("insert", "delete")
+    empties = True
+
+    @classmethod
+    def adding(cls) -> type[WriteRule]:
+        return Append
+
     def begin(self) -> Written:
-        return Written(deleted=self.load.empty(self.table))
+        return Written(deleted=self.load.empty(self.writing.table))
 
 
-class Stage:
-    """A temporary table of rows of the target's form, numbered as they come."""
-
-    def __init__(self, load: Load, writing: Writing, name: str, columns: Sequence[str]) -> None:
-        self.load = load
-        self.columns = list(columns)
-        self.table = load.create_stage(writing.table, self.columns, writing.key, name)
-        #: The column that numbers the rows.
-        self.number = list(self.table.c)[-1]
-        #: Rows packed so far, which numbers the next.
-        self.rows = 0
-
-    def pack(self, rows: pa.RecordBatch) -> Packed:
-        """Rows, numbered, ready to be put in."""
-        numbers = pa.array(np.arange(self.rows, self.rows + rows.num_rows))
-        self.rows += rows.num_rows
-        arrays, names = [*(rows.column(name) for name in self.columns), numbers], [*self.columns, self.number.name]
-        numbered = pa.RecordBatch.from_arrays(arrays, names=names)
-        return Packed(rows, self.load.pack(self.table, numbered) if rows.num_rows else None)
-
-    def add(self, packed: Packed) -> None:
-        """Put rows in."""
-        if packed.rows.num_rows:
-            self.load.insert(self.table, packed.content)
-
-    def clear(self) -> None:
-        """Take all rows out."""
-        self.load.execute(self.table.delete())
-
-
-class Merge(Append):
+class Merge(WriteRule):
     """ISO SQL's MERGE by the key: rows the target has are updated where they differ, others are inserted.
 
-    The rows are gathered in a temporary table and merged by one statement for each thing to be done.
+    The rows are gathered in a stage of the target and merged all at once.
     """
 
+    name = "merge"
+    needs = frozenset({Writes.MERGE})
+    rights = ("select", "insert", "update")
+    needs_key = True
     gathers = True
 
     def __init__(self, load: Load, writing: Writing, stage: str = "kanal_stage") -> None:
         super().__init__(load, writing)
         self._name = stage
-        self._merged = 0
+        self._stage: Stage | None = None
         self._replaced: Stage | None = None
         self._kept: Stage | None = None
+        self._merged = 0
         self._keyless = 0
         self._searching = False
+        self._deleted_missing = False
 
     def begin(self) -> Written:
-        self._stage = Stage(self.load, self.writing, self._name, self.writing.columns)
-        self.stage = self._stage.table
+        self._stage = self._made("", self.writing.columns)
         return Written()
+
+    def _made(self, suffix: str, columns: tuple[str, ...]) -> Stage:
+        made: Stage = self.load.stage(self.writing.merging, columns, self._name + suffix)
+        return made
+
+    @property
+    def stage(self) -> Stage:
+        """Where the rows wait, once the load has begun."""
+        assert self._stage is not None
+        return self._stage
 
     @property
     def staged(self) -> int:
         """Rows put by so far."""
-        return self._stage.rows
+        return self.stage.rows
 
-    def pack(self, rows: pa.RecordBatch) -> Packed:
-        return self._stage.pack(rows)
+    def encode(self, rows: pa.RecordBatch) -> EncodedRows:
+        return EncodedRows(rows, self.stage.encode(rows))
 
-    def pack_over(self, rows: pa.RecordBatch) -> Packed:
-        return super().pack_over(rows) if self.writing.by_batch else self.pack(rows)
+    def encode_replacing(self, rows: pa.RecordBatch) -> EncodedRows:
+        return super().encode_replacing(rows) if self.writing.by_batch else self.encode(rows)
 
-    def write(self, packed: Packed) -> Written:
-        self._stage.add(packed)
+    def write(self, encoded: EncodedRows) -> Written:
+        self.stage.add(encoded.content)
         return Written()
 
-    def replace(self, packed: Packed) -> Written:
+    def replace(self, encoded: EncodedRows) -> Written:
         """Put rows by in the place of those with the same keys."""
         if self.writing.by_batch:
-            return super().replace(packed)
+            return super().replace(encoded)
         if self._replaced is None:
-            self._replaced = Stage(self.load, self.writing, f"{self._name}_replaced", self.writing.columns)
-        self._replaced.add(self._replaced.pack(packed.rows))
-        self.load.execute(self.stage.delete().where(self._in_stage(self.stage, self._replaced.table)))
+            self._replaced = self._made("_replaced", self.writing.columns)
+        self._replaced.add(self._replaced.encode(encoded.rows))
+        self.stage.remove_keys_of(self._replaced)
         self._replaced.clear()
-        return self.write(packed)
+        return self.write(encoded)
 
     def keep(self, rows: pa.RecordBatch) -> None:
         """Remember the keys of rejected rows, so that the target's rows of these keys are not taken for missing."""
@@ -279,114 +281,68 @@ class Merge(Append):
         usable = keys.drop_null()
         self._keyless += keys.num_rows - usable.num_rows
         if self._kept is None:
-            self._kept = Stage(self.load, self.writing, f"{self._name}_kept", self.writing.key)
+            self._kept = self._made("_kept", self.writing.key)
         for batch in usable.combine_chunks().to_batches():
-            self._kept.add(self._kept.pack(batch))
+            self._kept.add(self._kept.encode(batch))
 
     def finish(self) -> Written:
         written = Written()
         if self.staged > self._merged:
-            self.load.settle_stage(self.stage)
-        if self.writing.delete_missing:
+            self.stage.ready()
+        if self.writing.delete_missing and not self._deleted_missing:
+            self._deleted_missing = True
             # First, since a row that goes may have a value that is unique and now another row's.
             written.deleted = self._delete_missing()
-        written.add(Search(self._merge_rows)(self._merged, self.staged))
+        written.add(RefusalSearch(self._merge_rows)(self._merged, self.staged))
         self._merged = self.staged
-        self._stage.clear()
+        self.stage.clear()
         return written
 
     def close(self) -> None:
         for stage in (self._stage, self._replaced, self._kept):
             if stage is not None:
-                self.load.drop_stage(stage.table)
+                stage.drop()
 
     def _merge_rows(self, start: int, stop: int) -> Written:
         """Merge the rows with these numbers."""
-        number = self._stage.number
-        of_range: list[Any] = []
-        if (start, stop) != (self._merged, self.staged):
-            if not self._searching:
-                self.load.index_rows(self.stage)
-                self._searching = True
-            of_range = [number >= start, number < stop]
-        statements = [self._update_statement(of_range), self._insert_statement(of_range)]
-        counts = iter(self.load.attempt(*(statement for statement in statements if statement is not None)))
-        updated, inserted = (0 if statement is None else next(counts) for statement in statements)
-        rows = stop - start
-        if self._replaced is not None:
-            rows = self.load.scalar(sa.select(sa.func.count()).select_from(self.stage).where(*of_range))
-        if updated + inserted > rows:
-            raise KanalError(
-                f"{rows:,} rows were merged into {self.writing.table.name} and {updated:,} rows of it updated: "
-                f"rows of the target share the key {', '.join(self.writing.key)}",
-                "name a key that is unique in the target",
-            )
-        return Written(inserted=inserted, updated=updated, unchanged=rows - updated - inserted)
-
-    def _same_key(self, one: sa.Table, other: sa.Table) -> list[Any]:
-        return [one.c[name] == other.c[name] for name in self.writing.key]
-
-    def _in_stage(self, table: sa.Table, stage: sa.Table) -> Any:
-        """The condition that a stage has a row with the key of a table's row."""
-        rows = sa.select(sa.literal(1)).select_from(stage).where(*self._same_key(table, stage))
-        return sa.exists(rows.correlate(table))
-
-    def _update_statement(self, of_range: list[Any]) -> Any:
-        settings, key = self.writing.settings, self.writing.key
-        others = [name for name in self.writing.columns if name not in key]
-        if settings.matched == "keep" or not others:
-            return None
-        differs = self.load.database.differs
-        changed = sa.or_(*(differs(self.table.c[name], self.stage.c[name]) for name in others))
-        values = {name: self.stage.c[name] for name in others}
-        same = self._same_key(self.table, self.stage)
-        statement = self.table.update().values(values).where(*same, changed, *of_range)
-        if settings.newer_by is not None:
-            there, coming = self.table.c[settings.newer_by], self.stage.c[settings.newer_by]
-            statement = statement.where(sa.or_(there.is_(None), coming > there))
-        return statement
-
-    def _insert_statement(self, of_range: list[Any]) -> Any:
-        if self.writing.settings.not_matched == "ignore":
-            return None
-        rows = sa.select(*(self.stage.c[name] for name in self.writing.columns))
-        rows = rows.where(~self._in_stage(self.stage, self.table), *of_range)
-        return self.table.insert().from_select(list(self.writing.columns), rows, include_defaults=False)
+        whole = (start, stop) == (self._merged, self.staged)
+        if not whole and not self._searching:
+            self.stage.ready_for_parts()
+            self._searching = True
+        return self.stage.merge(range(start, stop), whole, counted=self._replaced is not None)
 
     def _delete_missing(self) -> int:
         """Delete the target's rows whose key no row of the source has; how many."""
+        name = self.writing.table.name
         if self._keyless:
             raise KanalError(
-                f"{self._keyless:,} rejected rows have no usable key, so which rows of {self.writing.table.name} the "
+                f"{self._keyless:,} rejected rows have no usable key, so which rows of {name} the "
                 "source no longer has cannot be told",
                 'correct them, or leave them out by the query of the source, or set missing = "keep"',
             )
-        statement = self.table.delete().where(~self._in_stage(self.table, self.stage))
-        if self._kept is not None:
-            statement = statement.where(~self._in_stage(self.table, self._kept.table))
         try:
-            (deleted,) = self.load.attempt(statement)
+            return self.stage.delete_unmatched(self._kept)
         except RowsRefused as refusal:
             raise KanalError(
-                f"rows of {self.writing.table.name} that the source no longer has cannot be deleted: {refusal.what}",
+                f"rows of {name} that the source no longer has cannot be deleted: {refusal.what}",
                 'remove what refers to them first, for instance in the same job with commit = "job"',
             ) from None
-        return deleted
 
 
-WRITE_RULES: dict[str, type[Append]] = {"append": Append, "truncate": Truncate, "merge": Merge}
+WRITE_RULES: dict[str, type[WriteRule]] = {rule.name: rule for rule in (Append, Truncate, Merge)}
 
 
-def rule_for(load: Load, writing: Writing) -> Append:
-    """The write rule of a pipeline.
+def rule_of(settings: Settings) -> type[WriteRule]:
+    """The write rule that a pipeline asks for."""
+    return WRITE_RULES[settings.write]
 
-    A table to be emptied, to whose rows others refer, is brought to the same contents row by row, where the database
+
+def rule_for(load: Load, writing: Writing) -> WriteRule:
+    """The write rule of a pipeline, for one load.
+
+    A table to be emptied, to whose rows others refer, is brought to the same contents row by row, where the target
     allows no reference to be open for a while.
     """
-    rule = WRITE_RULES[writing.settings.write]
-    if rule is Truncate and writing.key and not load.database.defers_references:
-        database = load.database
-        for other in database.referring(writing.table):
-            if load.scalar(sa.select(sa.literal(1)).select_from(database.sa_table(other)).limit(1)):
-                return Merge(load, replace(writing, delete_missing=True))
-    return rule(load, writing)
+    if writing.rule.empties and writing.key and not load.can_empty(writing.table):
+        return Merge(load, replace(writing, delete_missing=True))
+    return writing.rule(load, writing)

@@ -14,8 +14,8 @@ import pyarrow.compute as pc
 
 from kanal.core.arrays import Mask, null_where_not, patch, valid_mask
 from kanal.core.errors import ConversionError
-from kanal.core.faults import Fault, Refusal, as_text
-from kanal.core.types import Family, SqlType
+from kanal.core.faults import Fault, Refusal, value_text
+from kanal.core.types import TEXT, Family, SqlType
 
 
 @dataclass(frozen=True)
@@ -55,7 +55,7 @@ class Conversion(ABC):
     in Python, and is the definition: where both apply they agree.
     """
 
-    #: The options that say something to this conversion; null_values always does for text.
+    #: The options that say something to this conversion; null_values does to each whose values have a text.
     options: ClassVar[frozenset[str]] = frozenset()
 
     def __init__(self, source: SqlType, target: SqlType, options: Options) -> None:
@@ -112,13 +112,14 @@ class Conversion(ABC):
                 decided.append(self.exact(value))
             except Refusal as refusal:
                 decided.append(None)
-                faults.append(Fault(row, refusal.reason, as_text(value, values.type), refusal.message))
+                faults.append(Fault(row, refusal.reason, value_text(value, values.type), refusal.message))
         return patch(converted, left, decided), faults
 
     def _with_nulls(self, values: pa.Array) -> pa.Array:
         if self.given.null_values is None:
             return values
-        meant = pc.is_in(values, pa.array(self.given.null_values, values.type))
+        texts = values if pa.types.is_string(values.type) else converter(self.source, TEXT)(values)[0]
+        meant = pc.is_in(texts, pa.array(self.given.null_values, pa.string()))
         return pc.if_else(meant, pa.scalar(None, values.type), values)
 
 
@@ -179,7 +180,7 @@ def all_examples() -> list[Example]:
 def converter(source: SqlType, target: SqlType, options: Options = NO_OPTIONS) -> Conversion:
     """The conversion from one type to another.
 
-    Raises ConversionError where there is none, or an option says nothing to it.
+    Raises ConversionError where there is none, or an option has no effect on it.
     """
     made: Conversion
     if source.family is Family.NULL or source.family is target.family is Family.INTERVAL:
@@ -192,13 +193,19 @@ def converter(source: SqlType, target: SqlType, options: Options = NO_OPTIONS) -
                 "convert in steps with CAST, or choose another type",
             )
         made = factory(source, target, options)
-    applicable = made.options | ({"null_values"} if source.family is Family.TEXT else set())
+    applicable = made.options | ({"null_values"} if (source.family, Family.TEXT) in _CONVERSIONS else set())
     for name in sorted(options.given() - applicable):
         known = ", ".join(sorted(applicable)) or "no option"
         raise ConversionError(
-            f"{name} says nothing to a conversion from {source} to {target}", f"remove it; it takes {known}"
+            f"{name} has no effect on a conversion from {source} to {target}", f"remove it; it takes {known}"
         )
     return made
+
+
+def taken_options(source: SqlType, target: SqlType) -> frozenset[str]:
+    """The options that say something to a conversion, as far as there is one."""
+    found: frozenset[str] = getattr(_CONVERSIONS.get((source.family, target.family)), "options", frozenset())
+    return found | {"null_values"}
 
 
 def decided(values: pa.Array, sure: Mask) -> Mask:

@@ -80,7 +80,9 @@ class Format:
             place += 2
         letters = [value for kind, value in self.tokens if kind == "directive"]
         if not letters or len(set(letters)) != len(letters):
-            raise ConversionError(f'format "{text}" names no or the same part twice', 'write one such as "%d.%m.%Y"')
+            raise ConversionError(
+                f'format "{text}" has no date directives, or one of them twice', 'write one such as "%d.%m.%Y"'
+            )
         self.letters = frozenset(letters)
         self.pattern = re.compile(
             "".join(

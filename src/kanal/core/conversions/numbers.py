@@ -15,7 +15,7 @@ from kanal.core.arrays import Mask, from_unscaled, mask_of, to_unscaled, valid_m
 from kanal.core.conversions.base import Conversion, Direct, Options, conversion, decided, only
 from kanal.core.conversions.digits import MAX_DIGITS, scan_numbers
 from kanal.core.conversions.rounding import EXACT, ROUNDING
-from kanal.core.errors import ConversionError
+from kanal.core.errors import ConversionError, shortened
 from kanal.core.faults import Refusal
 from kanal.core.reasons import Reason
 from kanal.core.types import DOUBLE, INTEGER, TEXT, Family, SqlType, decimal
@@ -55,7 +55,7 @@ def parse_number(text: str, decimal_mark: str = ".", grouping_mark: str | None =
 def _not_a_number(text: str, decimal_mark: str, grouping_mark: str | None) -> str:
     if not text.strip(_SPACES):
         return 'an empty text is not a number: set null_values = [""] to load it as NULL'
-    shown = text if len(text) <= 40 else text[:40] + "…"
+    shown = shortened(text, 40)
     comma = re.fullmatch(r"\s*[+-]?[0-9.]+,[0-9]+\s*", text, re.ASCII)
     if comma and decimal_mark == ".":
         return f'"{shown}" is not a number: if the comma is its decimal mark, set decimal_mark = ","'

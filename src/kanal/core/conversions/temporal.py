@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from kanal.core.arrays import Mask, mask_of, null_where_not, text_bytes, valid_mask
+from kanal.core.conversions import zones
 from kanal.core.conversions.base import Conversion, Direct, Options, conversion, decided
 from kanal.core.conversions.formats import (
     ISO_DATE,
@@ -74,21 +75,12 @@ def to_utc(local: dt.datetime, zone: str, ambiguous: str | None) -> dt.datetime:
     return min(earlier, later) if ambiguous == "earlier" else max(earlier, later)
 
 
-def localize(local: pa.Array, zone: str, ambiguous: str | None) -> tuple[pa.Array, Mask]:
+def localize(local: pa.Array, zone: str) -> tuple[pa.Array, Mask]:
     """Local timestamps as moments in UTC, and which of them stand for exactly one moment."""
-    values = local.cast(pa.timestamp("us"))
-    early = pc.assume_timezone(values, zone, ambiguous="earliest", nonexistent="earliest").cast(
-        pa.timestamp("us", "UTC")
-    )
-    late = pc.assume_timezone(values, zone, ambiguous="latest", nonexistent="latest").cast(pa.timestamp("us", "UTC"))
-    same = mask_of(pc.equal(early, late)) & _within_years(early)
-    return null_where_not(early, same), decided(local, same)
-
-
-def _within_years(moments: pa.Array) -> Mask:
-    """True for moments in the years 1 to 9999, which are all that a timestamp may be."""
-    numbers = moments.cast(pa.int64())
-    return mask_of(pc.and_(pc.greater_equal(numbers, _LEAST), pc.less_equal(numbers, _GREATEST)))
+    numbers = local.cast(pa.timestamp("us")).cast(pa.int64()).fill_null(0).to_numpy(zero_copy_only=False)
+    moments, one = zones.to_utc(numbers, zone, _LEAST, _GREATEST)
+    sure = one & valid_mask(local)
+    return pa.array(np.where(sure, moments, 0), mask=~sure).cast(pa.timestamp("us", "UTC")), decided(local, one)
 
 
 class _FromText(Conversion):
@@ -212,7 +204,7 @@ class TextToTimestamptz(_FromText):
             return self._in_utc(values)
         moments, sure = self.microseconds(values)
         local = pa.array(moments, mask=~sure).cast(pa.timestamp("us"))
-        utc, known = localize(local, self.zone, self.given.ambiguous)
+        utc, known = localize(local, self.zone)
         return utc, decided(values, sure & known)
 
     def _in_utc(self, values: pa.Array) -> tuple[pa.Array, Mask]:
@@ -308,7 +300,7 @@ class TimestampToTimestamptz(_Zoned):
     options = frozenset({"time_zone", "ambiguous"})
 
     def quick(self, values: pa.Array) -> tuple[pa.Array, Mask]:
-        return localize(values, self.zone, self.given.ambiguous)
+        return localize(values, self.zone)
 
     def exact(self, value: dt.datetime | dt.date) -> dt.datetime:
         local = value if isinstance(value, dt.datetime) else dt.datetime.combine(value, dt.time())
@@ -322,9 +314,11 @@ class TimestamptzToTimestamp(_Zoned):
     """A moment to what clocks in the zone showed."""
 
     def quick(self, values: pa.Array) -> tuple[pa.Array, Mask]:
-        local = pc.local_timestamp(values.cast(pa.timestamp("us", self.zone)))
-        inside = _within_years(local)
-        return null_where_not(local, inside), decided(values, inside)
+        numbers = values.cast(pa.int64()).fill_null(0).to_numpy(zero_copy_only=False)
+        local = numbers + zones.offsets_at(numbers, self.zone)
+        inside = (local >= _LEAST) & (local <= _GREATEST)
+        keep = inside & valid_mask(values)
+        return pa.array(np.where(keep, local, 0), mask=~keep).cast(pa.timestamp("us")), decided(values, inside)
 
     def exact(self, value: dt.datetime) -> dt.datetime:
         try:

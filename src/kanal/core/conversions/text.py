@@ -131,8 +131,11 @@ class BooleanToText(ToText):
 def _codec(options: Options) -> str:
     name = options.encoding or "utf-8"
     try:
-        return codecs.lookup(name).name
-    except LookupError:
+        found = codecs.lookup(name)
+        if not found._is_text_encoding:
+            raise LookupError
+        return found.name
+    except (LookupError, ValueError):
         raise ConversionError(f'There is no encoding "{name}"', "name one such as utf-8, latin1 or cp1252") from None
 
 

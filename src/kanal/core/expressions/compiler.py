@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
@@ -12,11 +13,11 @@ from sqlglot import exp
 
 from kanal.core.conversions import Options
 from kanal.core.conversions.rounding import EXACT
-from kanal.core.errors import ExpressionError, KanalError
+from kanal.core.errors import ExpressionError, KanalError, shortened
 from kanal.core.expressions import arithmetic, logic, registry, temporal
 from kanal.core.expressions.nodes import Node, constant, convert, null_of, text_constant
 from kanal.core.expressions.syntax import parse, position_of
-from kanal.core.frame import ColumnKey
+from kanal.core.frame import ColumnKey, Frame, SourceBatch
 from kanal.core.nearest import did_you_mean
 from kanal.core.types import (
     BIGINT,
@@ -44,7 +45,7 @@ class Scope:
     lookups: Mapping[str, Mapping[str, SqlType]] = field(default_factory=dict)
     parameters: Mapping[str, Any] = field(default_factory=dict)
     place: str = "the source"
-    functions: Mapping[str, registry.Function] = field(default_factory=dict)
+    functions: Mapping[str, registry.Function | KanalError] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -68,8 +69,15 @@ def compile_expression(text: str, scope: Scope) -> Expression:
     syntax, a column, function or parameter that does not exist, types that do not go together.
     """
     compiler = _Compiler(text, scope)
-    node = compiler.compile(parse(text))
+    try:
+        node = compiler.compile(parse(text))
+    except RecursionError:
+        raise ExpressionError("the expression is nested too deeply", "write it with fewer parentheses", text) from None
     return Expression(text, node, frozenset(compiler.uses))
+
+
+#: A chain of hundreds of operators is ordinary, and each of them is a call within a call.
+sys.setrecursionlimit(max(sys.getrecursionlimit(), 20_000))
 
 
 Handler = Callable[["_Compiler", Any], Node]
@@ -90,18 +98,25 @@ class _Compiler:
         self.text = text
         self.scope = scope
         self.uses: set[ColumnKey] = set()
+        #: How many parts were met whose value may be another one in each row.
+        self.varying = 0
 
     def compile(self, tree: exp.Expression) -> Node:
         handler = _HANDLERS.get(type(tree))
         if handler is None:
             raise ExpressionError(
-                f'"{tree.sql("postgres")}" is not a scalar expression that Kanal knows',
+                f'"{_shown(tree)}" is not a scalar expression that Kanal knows',
                 "see the list in docs/expressions.md",
                 self.text,
                 position_of(tree, self.text),
             )
+        before = self.varying
         try:
-            return handler(self, tree)
+            node = handler(self, tree)
+            return node if node.constant or self.varying > before else _folded(node)
+        except OverflowError:
+            what = f'"{_shown(tree)}" is outside what its type can hold'
+            raise ExpressionError(what, "write a smaller value", self.text, position_of(tree, self.text)) from None
         except KanalError as error:
             if isinstance(error, ExpressionError) and error.text:
                 raise
@@ -109,6 +124,18 @@ class _Compiler:
 
     def all(self, trees: Sequence[exp.Expression]) -> list[Node]:
         return [self.compile(tree) for tree in trees]
+
+
+def _folded(node: Node) -> Node:
+    """A node in which nothing varies, as a constant; as it was where it has no value, which rows may not reach."""
+    frame = Frame(SourceBatch(1, {}), {})
+    value = frame.array(node.evaluate(frame))[0]
+    return node if frame.collect() else Node(node.type, lambda _: value, constant=True)
+
+
+def _shown(tree: exp.Expression) -> str:
+    """A part of an expression for a message."""
+    return shortened(tree.sql("postgres"), 80)
 
 
 def find_name(name: str, quoted: bool, names: Mapping[str, Any]) -> str | None:
@@ -144,6 +171,7 @@ def _column(compiler: _Compiler, tree: exp.Column) -> Node:
         raise ExpressionError(f'There is no column "{tree.this.name}" in {place}', hint)
     key = (owner, name)
     compiler.uses.add(key)
+    compiler.varying += 1
     return Node(columns[name], lambda frame: frame.column(key), column=key)
 
 
@@ -184,7 +212,12 @@ def _boolean(_: _Compiler, tree: exp.Boolean) -> Node:
 
 @_handles(exp.HexString)
 def _hexadecimal(_: _Compiler, tree: exp.HexString) -> Node:
-    return constant(bytes.fromhex(tree.name), BINARY)
+    try:
+        return constant(bytes.fromhex(tree.name), BINARY)
+    except ValueError:
+        raise ExpressionError(
+            f"x'{tree.name[:40]}' is not bytes", "write two hexadecimal digits for each byte"
+        ) from None
 
 
 @_handles(exp.Paren)
@@ -262,12 +295,21 @@ def _comparison(compiler: _Compiler, tree: exp.Binary) -> Node:
 
 @_handles(exp.And)
 def _and(compiler: _Compiler, tree: exp.And) -> Node:
-    return logic.both(*compiler.all([tree.this, tree.expression]))
+    return logic.all_of(compiler.all(_chain(tree, exp.And)))
 
 
 @_handles(exp.Or)
 def _or(compiler: _Compiler, tree: exp.Or) -> Node:
-    return logic.either(*compiler.all([tree.this, tree.expression]))
+    return logic.any_of(compiler.all(_chain(tree, exp.Or)))
+
+
+def _chain(tree: exp.Expression, kind: type[exp.Expression]) -> list[exp.Expression]:
+    """The parts of a chain of one operator, which the parser nests to the left."""
+    parts: list[exp.Expression] = []
+    while isinstance(tree, kind):
+        parts.append(tree.args["expression"])
+        tree = tree.this
+    return [tree, *reversed(parts)]
 
 
 @_handles(exp.Not)
@@ -278,14 +320,21 @@ def _not(compiler: _Compiler, tree: exp.Not) -> Node:
 @_handles(exp.Between)
 def _between(compiler: _Compiler, tree: exp.Between) -> Node:
     value, low, high = compiler.all([tree.this, tree.args["low"], tree.args["high"]])
-    return logic.both(logic.comparison(">=", value, low), logic.comparison("<=", value, high))
+    between = logic.all_of([logic.comparison(">=", value, low), logic.comparison("<=", value, high)])
+    if not tree.args.get("symmetric"):
+        return between
+    turned = logic.all_of([logic.comparison(">=", value, high), logic.comparison("<=", value, low)])
+    return logic.any_of([between, turned])
 
 
 @_handles(exp.In)
 def _in(compiler: _Compiler, tree: exp.In) -> Node:
     if tree.args.get("query") is not None:
         raise ExpressionError("a subquery cannot stand in an expression", "use a look-up, or a query as the source")
-    return logic.member(compiler.compile(tree.this), compiler.all(tree.expressions))
+    candidates = [
+        _literal(compiler, t) if isinstance(t, exp.Literal) else compiler.compile(t) for t in tree.expressions
+    ]
+    return logic.member(compiler.compile(tree.this), candidates)
 
 
 @_handles(exp.Is)
@@ -403,6 +452,7 @@ def _function(compiler: _Compiler, tree: exp.Anonymous) -> Node:
         if len(arguments) < least:
             raise ExpressionError(f"{name} takes at least {least} arguments", "add what is missing")
         return build(arguments)
+    compiler.varying += name in compiler.scope.functions
     return registry.call(name, arguments, compiler.scope.functions)
 
 
@@ -469,10 +519,12 @@ def _at_time_zone(compiler: _Compiler, tree: exp.AtTimeZone) -> Node:
 
 
 @_handles(exp.CurrentDate)
-def _current_date(_: _Compiler, __: exp.CurrentDate) -> Node:
+def _current_date(compiler: _Compiler, _: exp.CurrentDate) -> Node:
+    compiler.varying += 1
     return temporal.current_date()
 
 
 @_handles(exp.CurrentTimestamp)
-def _current_timestamp(_: _Compiler, __: exp.CurrentTimestamp) -> Node:
+def _current_timestamp(compiler: _Compiler, _: exp.CurrentTimestamp) -> Node:
+    compiler.varying += 1
     return temporal.current_timestamp()

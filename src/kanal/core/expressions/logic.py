@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
 import numpy as np
@@ -10,8 +10,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kanal.core.arrays import Datum, mask_of, null_where_not, valid_mask
+from kanal.core.conversions import converter
 from kanal.core.errors import ExpressionError
-from kanal.core.expressions.nodes import Node, convert, null_of, unify
+from kanal.core.expressions.nodes import Node, common_of, constant, convert, null_of, unify, widen
 from kanal.core.frame import Frame
 from kanal.core.types import BOOLEAN, Family, SqlType
 
@@ -31,9 +32,12 @@ def comparison(operator: str, left: Node, right: Node) -> Node:
     (left, right), common = unify([left, right], f"{operator}")
     if common.family in _INCOMPARABLE:
         raise ExpressionError(f"{operator} cannot compare {common} values", "CAST both sides to text")
-    if common.family is Family.NULL:
+    known = [side.value() for side in (left, right) if side.constant]
+    if None in known:  # so the other side is not computed
         return null_of(BOOLEAN)
     kernel = _COMPARISONS[operator]
+    if len(known) == 2 and common.family is not Family.DOUBLE:
+        return constant(kernel(*(pa.scalar(value, common.arrow) for value in known)).as_py(), BOOLEAN)
 
     def evaluate(frame: Frame) -> Datum:
         a, b = left.evaluate(frame), right.evaluate(frame)
@@ -82,28 +86,37 @@ def truth(node: Node, what: str) -> Node:
     return node
 
 
-def both(left: Node, right: Node) -> Node:
-    """AND: the right side's faults count only where the left one leaves the answer open."""
-    left, right = truth(left, "AND"), truth(right, "AND")
+def all_of(conditions: Sequence[Node]) -> Node:
+    """AND: the faults of a condition count only where those before it leave the answer open."""
+    nodes = _constants_first(truth(condition, "AND") for condition in conditions)
 
     def evaluate(frame: Frame) -> Datum:
-        first = frame.array(left.evaluate(frame))
-        with frame.within(mask_of(pc.fill_null(first, True))):
-            return pc.and_kleene(first, frame.array(right.evaluate(frame)))
+        values = frame.array(nodes[0].evaluate(frame))
+        for node in nodes[1:]:
+            with frame.within(mask_of(pc.fill_null(values, True))):
+                values = pc.and_kleene(values, frame.array(node.evaluate(frame)))
+        return values
 
     return Node(BOOLEAN, evaluate)
 
 
-def either(left: Node, right: Node) -> Node:
-    """OR: the right side's faults count only where the left one leaves the answer open."""
-    left, right = truth(left, "OR"), truth(right, "OR")
+def any_of(conditions: Sequence[Node]) -> Node:
+    """OR: the faults of a condition count only where those before it leave the answer open."""
+    nodes = _constants_first(truth(condition, "OR") for condition in conditions)
 
     def evaluate(frame: Frame) -> Datum:
-        first = frame.array(left.evaluate(frame))
-        with frame.within(~mask_of(first)):
-            return pc.or_kleene(first, frame.array(right.evaluate(frame)))
+        values = frame.array(nodes[0].evaluate(frame))
+        for node in nodes[1:]:
+            with frame.within(~mask_of(values)):
+                values = pc.or_kleene(values, frame.array(node.evaluate(frame)))
+        return values
 
     return Node(BOOLEAN, evaluate)
+
+
+def _constants_first(nodes: Iterable[Node]) -> list[Node]:
+    """Operands in the order in which they are computed: a constant may leave nothing to be done by the others."""
+    return sorted(nodes, key=lambda node: not node.constant)
 
 
 def negation(node: Node) -> Node:
@@ -132,13 +145,16 @@ def is_truth(node: Node, wanted: bool, negated: bool) -> Node:
 
 def member(node: Node, candidates: Sequence[Node]) -> Node:
     """IN: true where equal to one, NULL where to none but one is NULL, or the value is."""
-    (node, *rest), common = unify([node, *candidates], "IN")
+    common = common_of([node, *candidates], "IN")
     if common.family in _INCOMPARABLE:
         raise ExpressionError(f"IN cannot compare {common} values", "CAST both sides to text")
-    if all(candidate.constant for candidate in rest) and common.family is not Family.DOUBLE:
-        values = [candidate.value() for candidate in rest]
-        known = pa.array([value for value in values if value is not None], common.arrow)
-        has_null = None in values
+    node = widen(node, common)
+    if node.constant and node.value() is None:
+        return null_of(BOOLEAN)
+    if sum(candidate.constant for candidate in candidates) > 1:
+        candidates = _constants_first(candidates)
+    if all(candidate.constant for candidate in candidates) and common.family is not Family.DOUBLE:
+        known, has_null = _constants(candidates, common)
 
         def evaluate(frame: Frame) -> Datum:
             column = frame.array(node.evaluate(frame))
@@ -147,10 +163,29 @@ def member(node: Node, candidates: Sequence[Node]) -> Node:
             return null_where_not(pa.array(found), decided)
 
         return Node(BOOLEAN, evaluate)
-    result = comparison("=", node, rest[0])
-    for candidate in rest[1:]:
-        result = either(result, comparison("=", node, candidate))
-    return result
+    return any_of([comparison("=", node, widen(candidate, common)) for candidate in candidates])
+
+
+def _constants(candidates: Sequence[Node], common: SqlType) -> tuple[pa.Array, bool]:
+    """The values of constants in a type, those of one type converted at once, and whether one of them is NULL."""
+    by_type: dict[SqlType, list[Any]] = {}
+    for candidate in candidates:
+        by_type.setdefault(candidate.type, []).append(candidate.value())
+    known, has_null = [pa.nulls(0, common.arrow)], False
+    for sql_type, values in by_type.items():
+        has_null = has_null or None in values
+        given = [value for value in values if value is not None]
+        if sql_type.family is not Family.NULL and given:
+            array, faults = (pa.array(given, common.arrow), []) if _alike(sql_type, common) else converter(
+                sql_type, common)(pa.array(given, sql_type.arrow))  # fmt: skip
+            if faults:
+                raise ExpressionError(faults[0].message)
+            known.append(array)
+    return pa.concat_arrays(known), has_null
+
+
+def _alike(one: SqlType, other: SqlType) -> bool:
+    return one == other or one.family is other.family is Family.TEXT
 
 
 def case(branches: Sequence[tuple[Node, Node]], otherwise: Node | None) -> Node:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -110,20 +110,24 @@ def common_type(types: list[SqlType]) -> SqlType | None:
     return known[0]
 
 
-def unify(nodes: list[Node], what: str) -> tuple[list[Node], SqlType]:
-    """The nodes converted to their common type; bare texts take on the type of the others.
+def common_of(nodes: Sequence[Node], what: str) -> SqlType:
+    """The type in which nodes can be compared; bare texts take on that of the others.
 
     Raises ExpressionError where the types have nothing in common.
     """
-    typed = [node.type for node in nodes if node.literal is None]
+    typed = list(dict.fromkeys(node.type for node in nodes if node.literal is None))
     target = common_type(typed) if typed else TEXT
     if target == NULL and any(node.literal is not None for node in nodes):
         target = TEXT
     if target is None:
-        names = " and ".join(dict.fromkeys(str(sql_type) for sql_type in typed))
+        names = " and ".join(str(sql_type) for sql_type in typed)
         raise ExpressionError(f"{what} has {names}, which do not go together", "write CAST(… AS …) around one of them")
-    if target.family is Family.TEXT:
-        target = TEXT
+    return TEXT if target.family is Family.TEXT else target
+
+
+def unify(nodes: Sequence[Node], what: str) -> tuple[list[Node], SqlType]:
+    """The nodes converted to their common type; raises ExpressionError where they have none."""
+    target = common_of(nodes, what)
     return [widen(node, target) for node in nodes], target
 
 

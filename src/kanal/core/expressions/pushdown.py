@@ -12,7 +12,7 @@ from kanal.core.errors import ExpressionError
 from kanal.core.expressions.syntax import parse
 
 #: A column, one of = <> < <= > >= IS NULL, IS NOT NULL, and a number where there is one.
-Comparison = tuple[str, str, int | Decimal | None]
+PushedCondition = tuple[str, str, int | Decimal | None]
 
 _OPERATORS: dict[Any, tuple[str, str]] = {
     exp.EQ: ("=", "="),
@@ -26,7 +26,7 @@ _OPERATORS: dict[Any, tuple[str, str]] = {
 
 def comparisons(
     condition: str, numbers: Collection[str], names: Collection[str], parameters: Mapping[str, Any]
-) -> list[Comparison]:
+) -> list[PushedCondition]:
     """Comparisons that hold for every row for which the condition is true.
 
     `numbers` are columns of whole or decimal numbers, which are compared with numbers; `names`, columns of which it is
@@ -50,7 +50,7 @@ def _terms(tree: Any) -> Iterator[Any]:
 
 def _comparisons(
     tree: Any, numbers: Collection[str], names: Collection[str], parameters: Mapping[str, Any]
-) -> Iterator[Comparison]:
+) -> Iterator[PushedCondition]:
     negated = isinstance(tree, exp.Not)
     inner = tree.this.unnest() if negated else tree
     if isinstance(inner, exp.Is) and isinstance(inner.expression, exp.Null):

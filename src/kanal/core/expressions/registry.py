@@ -9,11 +9,12 @@ from dataclasses import dataclass
 from typing import Any, ParamSpec, TypeVar
 
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from kanal.core.arrays import Datum
-from kanal.core.errors import ExpressionError
+from kanal.core.errors import ExpressionError, KanalError
 from kanal.core.expressions.nodes import Node, common_type, convert, unify, widen
-from kanal.core.faults import Fault, Refusal, as_text
+from kanal.core.faults import Fault, Refusal, value_text
 from kanal.core.frame import Frame
 from kanal.core.nearest import did_you_mean
 from kanal.core.types import DOUBLE, TEXT, Family, SqlType, decimal, parse_type
@@ -43,6 +44,8 @@ class Function:
     meaning: str
     example: tuple[str, str | None]
     exact: bool = False
+    #: Raises a Refusal where the constants among the arguments after the first, else None, can never do.
+    check: Callable[..., object] | None = None
 
 
 _FUNCTIONS: dict[str, list[Function]] = {}
@@ -75,7 +78,11 @@ _SHORT_NAMES = {family: name for name, family in _FAMILY_OF.items() if name != "
 
 
 def function(
-    signature: str, example: tuple[str, str | None], group: str, returns: Returns | None = None
+    signature: str,
+    example: tuple[str, str | None],
+    group: str,
+    returns: Returns | None = None,
+    check: Callable[..., object] | None = None,
 ) -> Callable[[Body], Body]:
     """Register a function by a signature such as `left(text, integer) -> text`.
 
@@ -102,6 +109,7 @@ def function(
             group=group,
             meaning=inspect.getdoc(body) or "",
             example=example,
+            check=check,
         )
         _FUNCTIONS.setdefault(name, []).append(entry)
         return body
@@ -123,7 +131,7 @@ def elementwise(body: Callable[..., Any], result: SqlType) -> Body:
                 values.append(body(*row_arguments))
             except Refusal as refusal:
                 values.append(None)
-                faults.append(Fault(row, refusal.reason, as_text(row_arguments[0]), refusal.message))
+                faults.append(Fault(row, refusal.reason, value_text(row_arguments[0]), refusal.message))
         frame.report(faults)
         return pa.array(values, result.arrow)
 
@@ -154,12 +162,15 @@ def is_function(name: str) -> bool:
     return name.lower() in _FUNCTIONS
 
 
-def call(name: str, arguments: Sequence[Node], users: Mapping[str, Function] | None = None) -> Node:
-    """A call of the function that fits the arguments best; `users` are the user's own, by name in lower case.
+def call(name: str, arguments: Sequence[Node], users: Mapping[str, Function | KanalError] | None = None) -> Node:
+    """A call of the function that fits the arguments best; `users` are the user's own, by name in lower case,
+    or what is wrong with them.
 
     Raises ExpressionError where the name is not known or no function of that name takes such arguments.
     """
     own = (users or {}).get(name.lower())
+    if isinstance(own, KanalError):
+        raise own
     entries = [own] if own is not None else _FUNCTIONS.get(name.lower())
     if entries is None:
         raise ExpressionError(f'There is no function "{name}"', did_you_mean(name, [*_FUNCTIONS, *(users or {})]))
@@ -218,18 +229,35 @@ def _bind(entry: Function, arguments: Sequence[Node]) -> Node:
         if entry.exact:
             nodes[place] = convert(nodes[place], parse_type(parameter))
         elif parameter == "value":
-            nodes[place] = convert(nodes[place], TEXT)
+            nodes[place] = _as_output(nodes[place])
         elif parameter != "same":
             nodes[place] = _as_parameter(nodes[place], parameter)
     types = [node.type for node in nodes]
     result = entry.returns(types)
     body = entry.body
+    if entry.check is not None:
+        try:
+            entry.check(*(node.value() if node.constant else None for node in nodes[1:]))
+        except Refusal as refusal:
+            what, _, remedy = refusal.message.partition(": ")
+            raise ExpressionError(f"{entry.name}: {what}", remedy) from None
 
     def evaluate(frame: Frame) -> Datum:
-        values = body(frame, *(frame.array(node.evaluate(frame)) for node in nodes))
+        values = frame.array(body(frame, *(frame.array(node.evaluate(frame)) for node in nodes)))
         return values if values.type == result.arrow else values.cast(result.arrow)
 
     return Node(result, evaluate)
+
+
+def _as_output(node: Node) -> Node:
+    """A value as the text that it is shown by: of booleans t and f, which a CAST writes out."""
+    if node.type.family is not Family.BOOLEAN:
+        return convert(node, TEXT)
+
+    def evaluate(frame: Frame) -> Datum:
+        return pc.if_else(frame.array(node.evaluate(frame)), pa.scalar("t"), pa.scalar("f"))
+
+    return Node(TEXT, evaluate)
 
 
 def _as_parameter(node: Node, parameter: str) -> Node:

@@ -52,6 +52,7 @@ def parse(text: str) -> exp.Expression:
     if not text.strip():
         raise ExpressionError("the expression is empty", "write a column's name or an SQL expression", text)
     try:
+        text = _with_typed_literals(text)
         # In parentheses, a first word such as LOCK is a name and not the start of a statement.
         trees = _DIALECT.parse(f"({text}\n)")
     except ParseError as error:
@@ -63,6 +64,8 @@ def parse(text: str) -> exp.Expression:
         raise ExpressionError(
             f'the expression cannot be read at "{found}"', "correct it there", text, position
         ) from None
+    except RecursionError:
+        raise ExpressionError("the expression is nested too deeply", "write it with fewer parentheses", text) from None
     except TokenError:
         raise ExpressionError(
             "the expression cannot be read: a quote or comment is not closed", "close it", text, None
@@ -71,6 +74,22 @@ def parse(text: str) -> exp.Expression:
     if not isinstance(tree, exp.Paren):
         raise ExpressionError("this is not one expression", "write a single SQL scalar expression", text)
     return tree.this  # type: ignore[no-any-return]
+
+
+#: Types whose name may stand before a text, and make one of it.
+_OF_LITERALS = frozenset({TokenType.DATE, TokenType.TIME, TokenType.TIMESTAMP, TokenType.TIMESTAMPTZ, TokenType.TIMETZ})
+
+
+def _with_typed_literals(text: str) -> str:
+    """The text with parentheses around DATE '…' where :: follows, which the parser would bind to the text alone."""
+    if "::" not in text:
+        return text
+    tokens = _DIALECT.tokenize(text)
+    for first, second, third in reversed(list(zip(tokens, tokens[1:], tokens[2:], strict=False))):
+        kinds = (first.token_type in _OF_LITERALS, second.token_type == TokenType.STRING)
+        if all(kinds) and third.token_type == TokenType.DCOLON:
+            text = f"{text[: first.start]}({text[first.start : second.end + 1]}){text[second.end + 1 :]}"
+    return text
 
 
 def position_of(tree: exp.Expression, text: str) -> int | None:

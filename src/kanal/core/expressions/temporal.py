@@ -77,6 +77,8 @@ def interval_literal(text: str, unit: str) -> Node:
         microseconds += int(count) * scale[2]
     if _PART.sub("", rest).strip() or not body:
         raise ExpressionError(f'"{text}" is not an interval', "write one such as INTERVAL '1 year 2 days 04:05:06'")
+    if max(abs(months), abs(days)) >= 2**31 or abs(microseconds) >= 2**63:
+        raise ExpressionError(f'"{text[:40]}" is too long an interval', "write a shorter one")
     return constant({"months": months, "days": days, "microseconds": microseconds}, INTERVAL)
 
 

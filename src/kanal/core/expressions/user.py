@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import contextlib
 import inspect
-from collections.abc import Callable
+import os
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Any, Literal, TypeVar, overload
+from typing import Any, Literal, TypeVar, get_args, overload
 
 import pyarrow as pa
 
 from kanal.core.errors import KanalError
 from kanal.core.expressions.registry import Function, elementwise, is_function
-from kanal.core.faults import Fault, Refusal, as_text
+from kanal.core.faults import Fault, Refusal, value_text
 from kanal.core.frame import Frame
 from kanal.core.reasons import Reason
 from kanal.core.types import SqlType, parse_type
@@ -38,7 +40,7 @@ class FunctionError(KanalError):
 
 
 @dataclass(frozen=True)
-class Declared:
+class UserFunction:
     """A function as its decorator found it."""
 
     name: str
@@ -47,7 +49,7 @@ class Declared:
 
 
 #: What was declared in this process and not yet taken by a job.
-_declared: dict[str, Declared] = {}
+_declared: dict[str, UserFunction] = {}
 
 
 @overload
@@ -66,31 +68,33 @@ def function(
     """
 
     def declare(plain: Plain) -> Plain:
-        declared = Declared(name or plain.__name__, plain, takes)
+        declared = UserFunction(name or plain.__name__, plain, takes)
         _declared[declared.name.lower()] = declared
+        with contextlib.suppress(AttributeError):  # so that a job can name the function itself
+            plain.kanal_function = declared  # type: ignore[attr-defined]
         return plain
 
     return declare if body is None else declare(body)
 
 
-def declared_functions() -> dict[str, Declared]:
+def declared_functions() -> dict[str, UserFunction]:
     """What has been declared in this process."""
     return dict(_declared)
 
 
-def take_declared() -> dict[str, Declared]:
+def take_declared() -> dict[str, UserFunction]:
     """What has been declared in this process, which forgets it."""
     found = dict(_declared)
     _declared.clear()
     return found
 
 
-def put_back(functions: dict[str, Declared]) -> None:
+def put_back(functions: dict[str, UserFunction]) -> None:
     """Declare again what was taken."""
     _declared.update(functions)
 
 
-def compile_function(declared: Declared) -> Function:
+def compile_function(declared: UserFunction) -> Function:
     """A declared function as one that expressions can call.
 
     Raises FunctionError for a name that Kanal has itself, a parameter or result without a type, or an unknown type.
@@ -102,10 +106,18 @@ def compile_function(declared: Declared) -> Function:
     result = _type_of(declared.name, "its result", inspect.signature(declared.body).return_annotation)
     optional = sum(parameter.default is not inspect.Parameter.empty for parameter in parameters)
     signature = f"{declared.name}({', '.join(map(str, types))}) -> {result}"
+    if declared.takes not in get_args(Takes):
+        raise FunctionError(
+            f'function {declared.name}: takes = "{declared.takes}" is not known', "write arrow, value, numpy or pandas"
+        )
     bodies: dict[str, Callable[..., Any]] = {
-        "arrow": lambda: _over_arrays(declared, result, lambda arrays: declared.body(*arrays)),
-        "numpy": lambda: _over_arrays(declared, result, lambda arrays: declared.body(*map(_as_numpy, arrays))),
-        "pandas": lambda: _over_arrays(declared, result, lambda arrays: declared.body(*map(_as_pandas, arrays))),
+        "arrow": lambda: _over_arrays(declared, result, lambda arrays: _called(declared.body, arrays)),
+        "numpy": lambda: _over_arrays(
+            declared, result, lambda arrays: _called(declared.body, [*map(_as_numpy, arrays)])
+        ),
+        "pandas": lambda: _over_arrays(
+            declared, result, lambda arrays: _called(declared.body, [*map(_as_pandas, arrays)])
+        ),
         "value": lambda: elementwise(_one_value(declared, result), result),
     }
     return Function(
@@ -137,15 +149,25 @@ def _type_of(function_name: str, what: str, annotation: Any) -> SqlType:
         raise FunctionError(f"function {function_name}: {what}: {error.what}", error.remedy) from None
 
 
-def _said(error: Exception) -> str:
+def _called(body: Callable[..., Any], arguments: Sequence[Any]) -> Any:
+    """What a user's function gives; a process that it has split off ends here, and does not go on as a second run."""
+    process = os.getpid()
+    try:
+        return body(*arguments)
+    finally:
+        if os.getpid() != process:
+            os._exit(0)
+
+
+def _said(error: BaseException) -> str:
     return f"{type(error).__name__}: {error}" if str(error) else type(error).__name__
 
 
-def _one_value(declared: Declared, result: SqlType) -> Callable[..., Any]:
+def _one_value(declared: UserFunction, result: SqlType) -> Callable[..., Any]:
     def call(*values: Any) -> Any:
         try:
-            value = declared.body(*values)
-        except Exception as error:
+            value = _called(declared.body, values)
+        except BaseException as error:  # SystemExit too: it is the row that has no value
             raise Refusal(Reason.OUT_OF_RANGE, f"{declared.name}: {_said(error)}") from None
         try:
             return pa.scalar(value, result.arrow).as_py()
@@ -168,7 +190,9 @@ def _as_pandas(values: pa.Array) -> Any:
         raise FunctionError("pandas is not installed", "install it, or let the function take arrow or numpy") from None
 
 
-def _over_arrays(declared: Declared, result: SqlType, call: Callable[[list[pa.Array]], Any]) -> Callable[..., pa.Array]:
+def _over_arrays(
+    declared: UserFunction, result: SqlType, call: Callable[[list[pa.Array]], Any]
+) -> Callable[..., pa.Array]:
     """The function called with whole columns; where it raises, with halves, until the rows stand alone."""
 
     def given(arrays: list[pa.Array]) -> pa.Array:
@@ -195,11 +219,11 @@ def _over_arrays(declared: Declared, result: SqlType, call: Callable[[list[pa.Ar
             return given(arrays)
         except FunctionError:
             raise
-        except Exception as error:
+        except BaseException as error:
             size = len(arrays[0])
             if size == 1:
                 message = f"{declared.name}: {_said(error)}"
-                faults.append(Fault(first, Reason.OUT_OF_RANGE, as_text(arrays[0][0].as_py()), message))
+                faults.append(Fault(first, Reason.OUT_OF_RANGE, value_text(arrays[0][0].as_py()), message))
                 return pa.nulls(1, result.arrow)
         middle = size // 2
         left = pieces([array.slice(0, middle) for array in arrays], first, faults)

@@ -81,8 +81,10 @@ def _round_digits(frame: Frame, number: pa.Array, digits: pa.Array, mode: str) -
             continue
         rows = mask_of(pc.equal(digits, count))
         chosen = null_where_not(roomy, rows)
-        if count < scale:
-            chosen = pc.round(chosen, ndigits=max(count, -roomy.type.precision + scale + 1), round_mode=mode)
+        if -count > number.type.precision - scale:
+            chosen = pc.multiply(chosen, pa.scalar(0)).cast(roomy.type)  # less than half of what is rounded to
+        elif count < scale:
+            chosen = pc.round(chosen, ndigits=int(count), round_mode=mode)
         result = pc.coalesce(result, chosen)
     return result
 

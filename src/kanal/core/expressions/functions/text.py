@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import re
+from collections.abc import Callable
 from functools import lru_cache
 
 import numpy as np
@@ -11,6 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kanal.core.arrays import mask_of, null_where_not, patch, valid_mask
+from kanal.core.expressions.patterns import group_count, linear
 from kanal.core.expressions.registry import function, python_function
 from kanal.core.faults import Refusal
 from kanal.core.frame import Frame
@@ -268,14 +270,20 @@ def binary_concat(_: Frame, a: pa.Array, b: pa.Array) -> pa.Array:
 
 @function("concat(value, value...) -> text", ("concat('a', NULL, 'b')", "ab"), _GROUP)
 def concat(_: Frame, *texts: pa.Array) -> pa.Array:
-    """The texts one after the other, NULLs left out."""
+    """The texts one after the other, NULLs left out; booleans as t and f."""
     return pc.binary_join_element_wise(*texts, "", null_handling="replace", null_replacement="")
 
 
 @function("concat_ws(text, value...) -> text", ("concat_ws('-', 'a', NULL, 'b')", "a-b"), _GROUP)
 def concat_ws(_: Frame, separator: pa.Array, *texts: pa.Array) -> pa.Array:
-    """The texts with a separator between them, NULLs left out."""
-    return pc.binary_join_element_wise(*texts, separator, null_handling="skip")
+    """The texts with a separator between, NULLs left out, booleans as t and f; of nothing but NULLs an empty text."""
+    nothing = np.ones(len(separator), dtype=np.bool_)
+    for values in texts:
+        nothing &= ~valid_mask(values)
+    # Arrow leaves out rows in which all are NULL, so that those after them would move up.
+    first = pc.if_else(pa.array(nothing), pa.scalar(""), texts[0])
+    joined = pc.binary_join_element_wise(first, *texts[1:], separator.fill_null(""), null_handling="skip")
+    return null_where_not(joined, valid_mask(separator))
 
 
 def like_pattern(pattern: str, escape: str) -> str:
@@ -321,48 +329,66 @@ def similar_pattern(pattern: str, escape: str) -> str:
 
 
 @lru_cache(maxsize=512)
-def _matcher(kind: str, pattern: str, escape: str) -> re.Pattern[str]:
-    flags = re.DOTALL | (re.IGNORECASE if kind == "ilike" else 0)
+def _pattern_of(kind: str, pattern: str, escape: str) -> str:
+    """The regular expression of a LIKE, ILIKE or SIMILAR TO pattern, over the whole text; raises Refusal."""
     text = similar_pattern(pattern, escape) if kind == "similar_to" else like_pattern(pattern, escape)
-    return _python_pattern(text, flags)
+    return linear(rf"\A(?:{text})\z", "i" if kind == "ilike" else "")
 
 
-def _python_pattern(text: str, flags: int) -> re.Pattern[str]:
-    try:
-        return re.compile(text, flags)
-    except (re.error, OverflowError) as error:
-        raise Refusal(Reason.BAD_TEXT, f'"{text}" is not a regular expression: {error}') from None
+def _by_patterns(
+    frame: Frame,
+    text: pa.Array,
+    patterns: list[pa.Array],
+    compiled: Callable[..., str],
+    kernel: Callable[..., pa.Array],
+) -> pa.Array:
+    """What a kernel gives for texts and their patterns, for all rows with the same pattern at once."""
+    rows = list(zip(*(values.to_pylist() for values in patterns), strict=True))
+    groups: dict[tuple[str, ...], list[int]] = {}
+    if rows and all(_one(values) is not None for values in patterns):
+        groups[rows[0]] = list(range(len(rows)))
+    else:
+        for row, parts in enumerate(rows):
+            if None not in parts:
+                groups.setdefault(parts, []).append(row)
+    pieces: list[pa.Array] = []
+    places: list[int] = []
+    for parts, members in groups.items():
+        try:
+            pattern = compiled(*parts)
+        except Refusal as refusal:
+            bad = np.zeros(len(text), dtype=np.bool_)
+            bad[members] = True
+            frame.refuse(bad & valid_mask(text), refusal.reason, refusal.message, patterns[0])
+            continue
+        if len(members) == len(text):
+            return kernel(text, pattern, parts)
+        pieces.append(kernel(text.take(pa.array(members)), pattern, parts))
+        places += members
+    found = kernel(pa.nulls(len(text), pa.string()), "", ("", "", ""))
+    if places:
+        order = np.argsort(np.array(places), kind="stable")
+        mask = np.zeros(len(text), dtype=np.bool_)
+        mask[places] = True
+        found = pc.replace_with_mask(found, pa.array(mask), pa.concat_arrays(pieces).take(pa.array(order)))
+    return found
 
 
-def _full_match(kind: str, text: str, pattern: str, escape: str) -> bool:
-    return _matcher(kind, pattern, escape).fullmatch(text) is not None
+def _matches(values: pa.Array, pattern: str, _: object = None) -> pa.Array:
+    return pc.match_substring_regex(values, pattern)
 
 
 @function("like(text, text, text) -> boolean", ("'Sluis' LIKE 'Sl%'", "true"), "Patterns")
 def like(frame: Frame, text: pa.Array, pattern: pa.Array, escape: pa.Array) -> pa.Array:
     """`text LIKE pattern [ESCAPE c]`: % stands for any characters, _ for one; the escape is a backslash by default."""
     same, sign = _one(pattern), _one(escape)
-    if isinstance(same, str) and sign == "\\":
-        return pc.match_like(text, same) if not same.endswith("\\") else _matched(frame, "like", text, pattern, escape)
+    if isinstance(same, str) and sign == "\\" and not same.endswith("\\"):
+        return pc.match_like(text, same)
     return _matched(frame, "like", text, pattern, escape)
 
 
 def _matched(frame: Frame, kind: str, text: pa.Array, pattern: pa.Array, escape: pa.Array) -> pa.Array:
-    values: list[bool | None] = []
-    bad = np.zeros(len(text), dtype=np.bool_)
-    message, reason = "", Reason.BAD_TEXT
-    rows = zip(text.to_pylist(), pattern.to_pylist(), escape.to_pylist(), strict=True)
-    for row, (value, form, sign) in enumerate(rows):
-        if value is None or form is None or sign is None:
-            values.append(None)
-            continue
-        try:
-            values.append(_full_match(kind, value, form, sign))
-        except Refusal as refusal:
-            values.append(None)
-            bad[row], message, reason = True, refusal.message, refusal.reason
-    frame.refuse(bad, reason, message, pattern)
-    return pa.array(values, pa.bool_())
+    return _by_patterns(frame, text, [pattern, escape], lambda *parts: _pattern_of(kind, *parts), _matches)
 
 
 @function("ilike(text, text, text) -> boolean", ("'Sluis' ILIKE 'sl%'", "true"), "Patterns")
@@ -371,72 +397,70 @@ def ilike(frame: Frame, text: pa.Array, pattern: pa.Array, escape: pa.Array) -> 
     return _matched(frame, "ilike", text, pattern, escape)
 
 
-@function("similar_to(text, text, text) -> boolean", ("'NL-47' SIMILAR TO '[A-Z]+-[0-9]{2}'", "true"), "Patterns")
+@function(
+    "similar_to(text, text, text) -> boolean",
+    ("'NL-47' SIMILAR TO '[A-Z]+-[0-9]{2}'", "true"),
+    "Patterns",
+    check=lambda pattern=None, escape="\\", *_: None if pattern is None else _pattern_of("similar_to", pattern, escape),
+)
 def similar_to(frame: Frame, text: pa.Array, pattern: pa.Array, escape: pa.Array) -> pa.Array:
     """`text SIMILAR TO pattern`: ISO SQL's regular expressions, over the whole text."""
     return _matched(frame, "similar_to", text, pattern, escape)
 
 
-_FLAGS = {"i": re.IGNORECASE, "n": re.DOTALL, "m": re.MULTILINE, "s": re.DOTALL, "c": 0, "g": 0}
+def _check_regular(pattern: str | None = None, *others: str | None) -> None:
+    if pattern is not None:
+        linear(pattern, (others[-1] if others else "") or "")
 
 
-@lru_cache(maxsize=512)
-def _regular(pattern: str, flags: str) -> re.Pattern[str]:
-    total = re.DOTALL
-    for letter in flags:
-        if letter not in _FLAGS:
-            raise Refusal(Reason.BAD_TEXT, f'"{letter}" is no flag of a regular expression: use i, m, n, s or g')
-        total |= _FLAGS[letter]
-    return _python_pattern(pattern, total)
-
-
-@python_function("regexp_like(text, text) -> boolean", ("regexp_like('NL-47', '^[A-Z]+-')", "true"), "Patterns")
-def regexp_like(text: str, pattern: str) -> bool:
-    """True where the regular expression matches somewhere in the text."""
-    return _regular(pattern, "").search(text) is not None
-
-
-@python_function("regexp_like(text, text, text) -> boolean", ("regexp_like('nl', 'NL', 'i')", "true"), "Patterns")
-def regexp_like_flags(text: str, pattern: str, flags: str) -> bool:
-    """As regexp_like, with flags: i regardless of case, m ^ and $ at every line."""
-    return _regular(pattern, flags).search(text) is not None
-
-
-@python_function(
-    "regexp_replace(text, text, text) -> text",
-    (r"regexp_replace('a1b22', '[0-9]+', '#')", "a#b22"),
+@function(
+    "regexp_like(text, text, text?) -> boolean",
+    ("regexp_like('NL-47', '^[A-Z]+-')", "true"),
     "Patterns",
+    check=_check_regular,
 )
-def regexp_replace(text: str, pattern: str, by: str) -> str:
-    r"""The text with the first match replaced; \1 to \9 stand for its groups, \& for all of it."""
-    return _replaced(text, pattern, by, "")
+def regexp_like(frame: Frame, text: pa.Array, pattern: pa.Array, flags: pa.Array | None = None) -> pa.Array:
+    """True where the regular expression matches somewhere; flags: i regardless of case, m ^ and $ at every line."""
+    return _by_patterns(frame, text, [pattern] if flags is None else [pattern, flags], linear, _matches)
 
 
-@python_function(
-    "regexp_replace(text, text, text, text) -> text",
+@function(
+    "regexp_replace(text, text, text, text?) -> text",
     ("regexp_replace('a1b22', '[0-9]', '#', 'g')", "a#b##"),
     "Patterns",
+    check=lambda pattern=None, by=None, flags=None, *_: _check_regular(pattern, flags),
 )
-def regexp_replace_flags(text: str, pattern: str, by: str, flags: str) -> str:
-    """As regexp_replace, with flags: g replaces every match, i regardless of case."""
-    return _replaced(text, pattern, by, flags)
+def regexp_replace(
+    frame: Frame, text: pa.Array, pattern: pa.Array, by: pa.Array, flags: pa.Array | None = None
+) -> pa.Array:
+    r"""The text with the first match replaced, with the flag g all; \1 to \9 stand for groups, \& for the match."""
+    return _by_patterns(
+        frame,
+        text,
+        [pattern, by] if flags is None else [pattern, by, flags],
+        lambda pattern, by, flags="": linear(pattern, flags),
+        lambda values, compiled, parts: pc.replace_substring_regex(
+            values,
+            compiled,
+            _replacement(parts[1], compiled),
+            max_replacements=-1 if "g" in (parts[2] if len(parts) > 2 else "") else 1,
+        ),
+    )
 
 
-def _replaced(text: str, pattern: str, by: str, flags: str) -> str:
-    compiled = _regular(pattern, flags)
+def _replacement(by: str, pattern: str) -> str:
+    r"""A replacement in the engine's form: \0 for all of the match, references to groups that there are."""
+    groups = group_count(pattern)
 
-    def substitute(match: re.Match[str]) -> str:
-        def group(reference: re.Match[str]) -> str:
-            mark = reference[1]
-            if mark == "&":
-                return match[0]
-            if mark.isdigit() and int(mark) <= compiled.groups:
-                return match[int(mark)] or ""
-            return mark if mark == "\\" else ""
+    def reference(match: re.Match[str]) -> str:
+        mark = match[1]
+        if mark == "&":
+            return r"\0"
+        if mark.isdigit() and mark != "0":
+            return rf"\{mark}" if int(mark) <= groups else ""
+        return r"\\" if mark == "\\" else ""
 
-        return re.sub(r"\\([1-9&\\])", group, by)
-
-    return compiled.sub(substitute, text, count=0 if "g" in flags else 1)
+    return re.sub(r"\\(.?)", reference, by, flags=re.DOTALL)
 
 
 @python_function("md5(text) -> text", ("md5('brug')", hashlib.md5(b"brug").hexdigest()), "Hashes")

@@ -1,0 +1,205 @@
+"""What a connection is to the rest of Kanal: a place with tables, and what can be asked of it as source and target."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Hashable, Iterator, Sequence
+from contextlib import AbstractContextManager
+from typing import TYPE_CHECKING, Any, ClassVar, Protocol, cast
+
+import pyarrow as pa
+
+from kanal.connections.description import About, ColumnInfo, Right, RowCount, TableInfo
+from kanal.connections.loading import Load
+from kanal.connections.roles import Reads, Writes, lacks
+from kanal.core.faults import Fault
+from kanal.core.frame import SourceBatch
+
+if TYPE_CHECKING:
+    from kanal.connections.journal import Journal
+    from kanal.connections.reading import Breaker, Reading
+
+#: The values of a column, and the faults of those that are none of its type.
+Column = tuple[pa.Array, list[Fault]]
+
+
+class Catalogue(Protocol):
+    """What there is in a place."""
+
+    def about(self) -> About:
+        """What is at the other end; raises KanalError where it cannot be reached."""
+
+    def rights(self, schema: str | None = None) -> list[Right]:
+        """What the user may do, as far as can be told."""
+
+    def table_rights(self, table: TableInfo) -> dict[str, bool]:
+        """Which of select, insert, update and delete the user may do to a table; empty where that cannot be told."""
+
+    def table_names(self, schema: str | None = None) -> list[str]:
+        """The tables and views of a schema, or of the connection's own."""
+
+    def other_schemas(self) -> dict[str, int]:
+        """The schemas that have tables, and how many."""
+
+    def other_databases(self) -> list[str]:
+        """The databases that the server has."""
+
+    def row_counts(self, schema: str | None, names: Sequence[str]) -> dict[str, RowCount]:
+        """How many rows tables have: counted, or estimated where counting is dear."""
+
+    def has_table(self, schema: str | None, table: str) -> bool:
+        """True where there is a table or view of that name, regardless of case."""
+
+    def describe(self, schema: str | None, table: str) -> TableInfo:
+        """A table or view; raises KanalError where there is none of that name."""
+
+    def describe_query(self, query: str) -> TableInfo:
+        """The columns that a query gives."""
+
+    def expect(self, schema: str | None, tables: Collection[str]) -> None:
+        """Be told which tables will be described."""
+
+    def indexes(self, table: TableInfo) -> list[tuple[str, ...]]:
+        """The columns of each index of a table that is neither its key nor unique."""
+
+
+class Connection(Protocol):
+    """A named place that holds tables."""
+
+    name: str
+    #: What it can do as a source, and as a target; nothing where it is none.
+    reads: ClassVar[frozenset[Reads]]
+    writes: ClassVar[frozenset[Writes]]
+
+    @property
+    def catalogue(self) -> Catalogue:
+        """What there is."""
+
+    @property
+    def identity(self) -> Hashable:
+        """What two connections have in common that lead to one place, however each is written.
+
+        Raises KanalError where the place must be asked, and cannot be reached.
+        """
+
+    @property
+    def shown_url(self) -> str:
+        """Where it is, without what may be secret."""
+
+    @property
+    def lock(self) -> Any:
+        """What is locked as a whole, so that many may read it or one write it; None where rows are."""
+
+    def place_of(self, table: TableInfo) -> Hashable:
+        """What two descriptions of one table have in common."""
+
+    def has_parts(self, table: TableInfo) -> bool:
+        """True where rows of a table may be those of others too."""
+
+    def overlaps(self, table: TableInfo, other: Connection, there: TableInfo) -> bool:
+        """True where rows of a table are rows of another's too."""
+
+    @property
+    def missing_file(self) -> str | None:
+        """The file that it is, where that is not there yet and will be made."""
+
+    def may_be_made(self) -> None:
+        """Be told that the job writes to it: a file that is not there is then made when the first table is."""
+
+    def dispose(self) -> None:
+        """Close what is open."""
+
+
+class Source(Connection, Protocol):
+    """A connection that rows are read from."""
+
+    def read(
+        self, reading: Reading, within: Load | None = None, breaker: Breaker | None = None, connection: Any = None
+    ) -> AbstractContextManager[Iterator[SourceBatch]]:
+        """Batches of a table's or query's rows; as a load sees them, if given, or one connection of a snapshot.
+
+        `breaker` is told how to break it off.
+        """
+
+    def read_columns(
+        self, table: TableInfo, columns: Sequence[str], within: Load | None = None, breaker: Breaker | None = None
+    ) -> dict[str, Column]:
+        """Whole columns of a table, for a look-up, each with the faults of values that are none of its type."""
+
+    def snapshot(self, table: TableInfo, count: int) -> AbstractContextManager[list[Any]]:
+        """So many connections for `read` that see one and the same state of a table."""
+
+    def bounds(self, table: TableInfo, column: str) -> tuple[Any, Any]:
+        """The least and the greatest value of a column; None in a table without any."""
+
+    def orders_exactly(self, column: ColumnInfo) -> bool:
+        """True where the order of a column's values tells all of them apart."""
+
+    def shares_lock_with(self, other: Target, reading: Reading | None = None, table: TableInfo | None = None) -> bool:
+        """True where reading from the one, or this reading from it, would hold up writing to a table of the other."""
+
+
+def as_source(connection: Connection) -> Source:
+    """A connection as a source; raises KanalError where it is none."""
+    if Reads.ROWS not in connection.reads:
+        raise lacks(connection.name, Reads.ROWS)
+    return cast("Source", connection)
+
+
+def as_target(connection: Connection) -> Target:
+    """A connection as a target; raises KanalError where it is none."""
+    if Writes.APPEND not in connection.writes:
+        raise lacks(connection.name, Writes.APPEND)
+    return cast("Target", connection)
+
+
+class TableMaker(Protocol):
+    """How tables are made in a place."""
+
+    def new_column(self, name: str, sql_type: Any, nullable: bool, in_key: bool) -> ColumnInfo:
+        """A column of a table to be made, of a type that holds every value of a SQL type."""
+
+    def definitions(self, table: TableInfo) -> list[str]:
+        """The SQL that makes a table and its indexes; nothing where there is no SQL."""
+
+    def alteration(self, table: TableInfo, column: ColumnInfo) -> str | None:
+        """What gives a table's column the type of another; None where that cannot be done in place."""
+
+    def addition(self, table: TableInfo, column: ColumnInfo) -> str:
+        """What adds a column to a table."""
+
+    def create(self, table: TableInfo) -> None:
+        """Make a table with what belongs to it; all or nothing, where that is possible."""
+
+
+class Target(Connection, Protocol):
+    """A connection that rows are written to."""
+
+    #: True where the columns of a table cannot have names that differ in case alone.
+    folds_columns: ClassVar[bool]
+
+    @property
+    def user(self) -> str | None:
+        """Whose rights count, where there are users."""
+
+    @property
+    def ddl(self) -> TableMaker:
+        """How tables are made."""
+
+    @property
+    def journal(self) -> Journal:
+        """What it remembers of the loads into it; only of one that can."""
+
+    def load(self) -> AbstractContextManager[Load]:
+        """One transaction; it is undone unless it was committed."""
+
+    def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
+        """The rows as they are stored here, and the faults of values that could not be held unchanged."""
+
+    def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
+        """Values of a key column in a form in which two are equal just where the table's column holds them equal.
+
+        Raises KanalError where that cannot be told.
+        """
+
+    def may_refuse_emptying(self, table: TableInfo) -> bool:
+        """True where rows of other tables may refer to this one's, so that it cannot be emptied first."""

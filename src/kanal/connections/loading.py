@@ -1,0 +1,125 @@
+"""What a write rule may ask of a target: a load, which is a transaction, and a stage, where rows wait to be merged."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Protocol, Self
+
+import pyarrow as pa
+
+from kanal.connections.description import TableInfo
+
+if TYPE_CHECKING:
+    from kanal.connections.base import Target
+
+
+@dataclass
+class Written:
+    """What became of rows: counts, and (place, the target's words) for each that the target refused."""
+
+    inserted: int = 0
+    updated: int = 0
+    unchanged: int = 0
+    deleted: int = 0
+    refused: list[tuple[int, str]] = field(default_factory=list)
+
+    def add(self, other: Written) -> None:
+        """Add another's counts and refusals."""
+        self.inserted += other.inserted
+        self.updated += other.updated
+        self.unchanged += other.unchanged
+        self.deleted += other.deleted
+        self.refused.extend(other.refused)
+
+    @property
+    def taken(self) -> int:
+        """Rows that the target has now, by this write or before."""
+        return self.inserted + self.updated + self.unchanged
+
+
+@dataclass(frozen=True)
+class Merging:
+    """How staged rows meet those of a table: by which key, into which columns.
+
+    `update` changes rows that are there and differ, with `newer_by` only those whose value in that column is less than
+    the staged one; `insert` adds rows that are missing.
+    """
+
+    table: TableInfo
+    columns: tuple[str, ...]
+    key: tuple[str, ...]
+    update: bool = True
+    insert: bool = True
+    newer_by: str | None = None
+
+
+class Stage(Protocol):
+    """Rows of a table's form that wait in the target, numbered from 0 as they come; seen by this load alone."""
+
+    #: How many rows were encoded so far.
+    rows: int
+
+    def encode(self, rows: pa.RecordBatch) -> Any:
+        """Rows in the form in which `add` takes them. Called in their order, beside other uses of the load."""
+
+    def add(self, encoded: Any) -> None:
+        """Put rows in."""
+
+    def clear(self) -> None:
+        """Take all rows out; numbers go on."""
+
+    def remove_keys_of(self, other: Self) -> None:
+        """Take out the rows whose keys another stage has."""
+
+    def ready(self) -> None:
+        """Called once the rows are in, before they are merged."""
+
+    def ready_for_parts(self) -> None:
+        """Called before parts of the rows are merged, many times."""
+
+    def merge(self, part: range, whole: bool, counted: bool) -> Written:
+        """Merge the rows with these numbers, all or none; raises RowsRefused.
+
+        `whole`: these are all that are in. `counted`: some were taken out again, so that they have to be counted.
+        """
+
+    def delete_unmatched(self, kept: Self | None) -> int:
+        """Delete the table's rows whose keys neither this stage nor the other has; how many. Raises RowsRefused."""
+
+    def drop(self) -> None:
+        """Remove it."""
+
+
+class Load(Protocol):
+    """One transaction on a target; what is not committed when it is closed is undone."""
+
+    @property
+    def target(self) -> Target:
+        """Where the rows go."""
+
+    def can_empty(self, table: TableInfo) -> bool:
+        """False where rows of other tables refer to this one's, and no reference may be open for a while."""
+
+    def empty(self, table: TableInfo) -> int:
+        """Remove all rows of a table; how many there were."""
+
+    def encode(self, table: TableInfo, rows: pa.RecordBatch) -> Any:
+        """A storable batch in the form in which `insert` takes it. Called beside other uses of the load."""
+
+    def insert(self, table: TableInfo, encoded: Any) -> None:
+        """Insert an encoded batch; raises RowsRefused, with nothing of it inserted, where the target refuses a row."""
+
+    def stage(self, merging: Merging, columns: tuple[str, ...], name: str) -> Any:
+        """A new, empty Stage for some of the columns of a merge."""
+
+    def run_sql(self, sql: str) -> int:
+        """Run the statements of a text of the job's; the number of rows that they changed."""
+
+    def cancel(self) -> None:
+        """Break off, from another thread, a statement that is under way, where the driver can."""
+
+    def commit(self) -> None:
+        """Make everything visible at once."""
+
+    def close(self) -> None:
+        """Undo what was not committed and give the connection back."""

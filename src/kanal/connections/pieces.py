@@ -1,0 +1,54 @@
+"""Copies many pieces of bytes at once: pieces of one length are moved together by NumPy."""
+
+from __future__ import annotations
+
+import numpy as np
+import pyarrow as pa
+from numpy.typing import NDArray
+
+from kanal.core.arrays import Mask
+
+Bytes = NDArray[np.uint8]
+Places = NDArray[np.int64]
+
+#: Pieces longer than this are copied one by one.
+_LONG = 512
+
+
+def every_place(content: Bytes, size: int) -> NDArray[np.void]:
+    """A view of the bytes as items of a size that begin at every byte."""
+    return np.ndarray((max(0, len(content) - size + 1),), dtype=f"V{size}", buffer=content.data, strides=(1,))
+
+
+def copy_pieces(source: Bytes, starts: Places, sizes: Places, target: Bytes, places: Places) -> None:
+    """Copy from each start so many bytes to each place."""
+    if not len(sizes):
+        return
+    kinds = np.minimum(sizes, _LONG + 1).astype(np.uint16)
+    order = np.argsort(kinds, kind="stable")
+    kinds = kinds[order]
+    edges = np.flatnonzero(np.diff(kinds.astype(np.int32), prepend=-1))
+    for begin, end in zip(edges, [*edges[1:], len(order)], strict=True):
+        size, chosen = int(kinds[begin]), order[begin:end]
+        if 0 < size <= _LONG:
+            every_place(target, size)[places[chosen]] = every_place(source, size)[starts[chosen]]
+        elif size > _LONG:
+            for row in chosen.tolist():
+                start, place, length = int(starts[row]), int(places[row]), int(sizes[row])
+                target[place : place + length] = source[start : start + length]
+
+
+def array_of_pieces(source: Bytes, starts: Places, sizes: Places, valid: Mask, kind: pa.DataType) -> pa.Array:
+    """An Arrow array of texts or bytes that lie in a buffer, one behind the other; NULL where not valid."""
+    count = len(starts)
+    wide = len(source) > np.iinfo(np.int32).max
+    if wide:
+        kind = pa.large_string() if pa.types.is_string(kind) else pa.large_binary()
+    # The pieces and what lies between them are the values of one array, of which every second is taken.
+    offsets = np.empty(2 * count + 1, dtype=np.int64 if wide else np.int32)
+    offsets[0:-1:2] = starts
+    offsets[1::2] = starts + sizes
+    offsets[-1] = offsets[-2] if count else 0
+    whole = pa.Array.from_buffers(kind, 2 * count, [None, pa.py_buffer(offsets), pa.py_buffer(source)])
+    chosen = np.arange(0, 2 * count, 2, dtype=np.int64)
+    return whole.take(pa.array(chosen, mask=None if valid.all() else ~valid))

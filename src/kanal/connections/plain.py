@@ -1,0 +1,240 @@
+"""A base for connections that are not SQL databases: what has to be stated, and the usual answers to the rest."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Collection, Hashable, Iterator, Sequence
+from dataclasses import replace
+from typing import Any, ClassVar
+
+import pyarrow as pa
+
+from kanal.connections.base import Column, Connection, Target
+from kanal.connections.description import About, ColumnInfo, Right, RowCount, TableInfo
+from kanal.connections.errors import DatabaseError
+from kanal.connections.journal import Journal
+from kanal.connections.loading import Load
+from kanal.connections.reading import Breaker, Reading
+from kanal.connections.roles import Reads, Writes, lacks
+from kanal.core.arrays import single
+from kanal.core.faults import Fault
+from kanal.core.frame import Frame, SourceBatch
+from kanal.core.nearest import did_you_mean
+
+
+class PlainCatalogue:
+    """A catalogue of tables that are known by name; a kind overrides `tables`, and `describe` where that is dear."""
+
+    def __init__(self, connection: str) -> None:
+        self.connection = connection
+
+    def tables(self) -> dict[str, TableInfo]:
+        """The tables that there are, by name."""
+        return {}
+
+    def about(self) -> About:
+        """What is at the other end."""
+        return About(self.connection, "", "")
+
+    def rights(self, schema: str | None = None) -> list[Right]:
+        """What the user may do; nothing that can be told."""
+        del schema
+        return []
+
+    def table_rights(self, table: TableInfo) -> dict[str, bool]:
+        """Which of select, insert, update and delete the user may do to a table; nothing that can be told."""
+        del table
+        return {}
+
+    def table_names(self, schema: str | None = None) -> list[str]:
+        """The names of the tables."""
+        del schema
+        return sorted(self.tables())
+
+    def other_schemas(self) -> dict[str, int]:
+        """Schemas: none."""
+        return {}
+
+    def other_databases(self) -> list[str]:
+        """Databases beside this one: none."""
+        return []
+
+    def row_counts(self, schema: str | None, names: Sequence[str]) -> dict[str, RowCount]:
+        """How many rows tables have; nothing that can be told."""
+        del schema, names
+        return {}
+
+    def has_table(self, schema: str | None, table: str) -> bool:
+        """True where there is a table of that name, regardless of case."""
+        return table.casefold() in {name.casefold() for name in self.table_names(schema)}
+
+    def describe(self, schema: str | None, table: str) -> TableInfo:
+        """A table; raises DatabaseError where there is none of that name."""
+        for name, info in self.tables().items():
+            if name.casefold() == table.casefold():
+                return info
+        names = self.table_names(schema)
+        raise DatabaseError(
+            f'There is no table "{table}" in connection {self.connection}',
+            did_you_mean(table, names) or "there are no tables",
+        )
+
+    def describe_query(self, query: str) -> TableInfo:
+        """The columns of a query; raises KanalError, since there are none here."""
+        del query
+        raise lacks(self.connection, Reads.QUERY)
+
+    def expect(self, schema: str | None, tables: Collection[str]) -> None:
+        """Be told which tables will be described."""
+
+    def indexes(self, table: TableInfo) -> list[tuple[str, ...]]:
+        """Indexes: none."""
+        del table
+        return []
+
+
+class PlainConnection:
+    """A connection that can do what its class says in `reads` and `writes`; a source defines `batches`."""
+
+    reads: ClassVar[frozenset[Reads]] = frozenset()
+    writes: ClassVar[frozenset[Writes]] = frozenset()
+    drivers: ClassVar[frozenset[str]] = frozenset()
+    folds_columns: ClassVar[bool] = False
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+
+    @property
+    def catalogue(self) -> PlainCatalogue:
+        """What there is."""
+        raise NotImplementedError
+
+    @property
+    def identity(self) -> Hashable:
+        """What two connections to one place have in common."""
+        return id(self)
+
+    @property
+    def shown_url(self) -> str:
+        """Where it is, without what may be secret."""
+        return self.name
+
+    @property
+    def user(self) -> str | None:
+        """Whose rights count: nobody's."""
+        return None
+
+    @property
+    def lock(self) -> Any:
+        """What is locked as a whole; nothing."""
+        return None
+
+    @property
+    def missing_file(self) -> str | None:
+        """The file that is not there yet and will be made; none."""
+        return None
+
+    @property
+    def journal(self) -> Journal:
+        """What it remembers; raises KanalError, since it remembers nothing."""
+        raise lacks(self.name, Writes.REMEMBER)
+
+    def may_be_made(self) -> None:
+        """Be told that the job writes to it."""
+
+    def place_of(self, table: TableInfo) -> Hashable:
+        """What two descriptions of one table have in common."""
+        return self.identity, table.name.casefold()
+
+    def has_parts(self, table: TableInfo) -> bool:
+        """True where rows of a table may be those of others too: never."""
+        del table
+        return False
+
+    def overlaps(self, table: TableInfo, other: Connection, there: TableInfo) -> bool:
+        """True where rows of a table are rows of another's too."""
+        return self.place_of(table) == other.place_of(there)
+
+    def shares_lock_with(self, other: Target, reading: Reading | None = None, table: TableInfo | None = None) -> bool:
+        """True where reading from the one would hold up writing to the other: never."""
+        del other, reading, table
+        return False
+
+    def orders_exactly(self, column: ColumnInfo) -> bool:
+        """True where the order of a column's values tells all of them apart."""
+        del column
+        return False
+
+    def dispose(self) -> None:
+        """Close what is open."""
+
+    # --- as a source -----------------------------------------------------------------------------------------------
+
+    def batches(self, reading: Reading) -> Iterator[SourceBatch]:
+        """The batches of a reading."""
+        raise lacks(self.name, Reads.ROWS)
+
+    @contextlib.contextmanager
+    def read(
+        self, reading: Reading, within: Load | None = None, breaker: Breaker | None = None, connection: Any = None
+    ) -> Iterator[Iterator[SourceBatch]]:
+        """The batches of a reading."""
+        del within, breaker, connection
+        yield self.batches(reading)
+
+    def read_columns(
+        self, table: TableInfo, columns: Sequence[str], within: Load | None = None, breaker: Breaker | None = None
+    ) -> dict[str, Column]:
+        """Whole columns of a table, each with the faults of values that are none of its type."""
+        return whole_columns(self, table, columns, within, breaker)
+
+    @contextlib.contextmanager
+    def snapshot(self, table: TableInfo, count: int) -> Iterator[list[Any]]:
+        """Connections that see one state of a table; raises KanalError, since there are none."""
+        raise lacks(self.name, Reads.SPLIT)
+        yield
+
+    def bounds(self, table: TableInfo, column: str) -> tuple[Any, Any]:
+        """The least and the greatest value of a column; raises KanalError."""
+        raise lacks(self.name, Reads.SPLIT)
+
+    # --- as a target -----------------------------------------------------------------------------------------------
+
+    def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
+        """The rows as they are stored here: as they are."""
+        del table
+        return rows, []
+
+    def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
+        """Values of a key column in a form in which two are equal where the table's column holds them equal."""
+        del table, name
+        return values
+
+    def may_refuse_emptying(self, table: TableInfo) -> bool:
+        """True where a table cannot be emptied while rows of others refer to it: never."""
+        del table
+        return False
+
+
+def whole_columns(
+    source: Any, table: TableInfo, columns: Sequence[str], within: Load | None, breaker: Breaker | None
+) -> dict[str, Column]:
+    """Whole columns of a source's table, each with the faults of values that are none of its type."""
+    types = {name: column.type for name, column in table.source_columns().items()}
+    parts: dict[str, list[pa.Array]] = {name: [] for name in columns}
+    faults: dict[str, list[Fault]] = {name: [] for name in columns}
+    rows = 0
+    with source.read(Reading(table, None, tuple(columns), 100_000), within, breaker) as batches:
+        for batch in batches:
+            frame = Frame(batch, types)
+            for name in columns:
+                parts[name].append(frame.column((None, name)))
+                faults[name] += [replace(fault, row=rows + fault.row) for fault in frame.collect()]
+            rows += batch.rows
+    return {
+        name: (
+            single(pa.chunked_array(found, types[name].arrow)) if found else pa.array([], types[name].arrow),
+            faults[name],
+        )
+        for name, found in parts.items()
+    }

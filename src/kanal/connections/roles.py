@@ -1,0 +1,61 @@
+"""The two roles of a connection, source and target, and what it may be able to do in each.
+
+A connection states what it can; planning checks it, so that what it cannot is an error before a row moves.
+"""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+from kanal.core.errors import KanalError
+
+
+class Reads(StrEnum):
+    """What a source may be able to do."""
+
+    ROWS = "rows"
+    FILTER = "filter"
+    QUERY = "query"
+    ORDER = "order"
+    SEEK = "seek"
+    SPLIT = "split"
+    SNAPSHOT = "snapshot"
+
+
+class Writes(StrEnum):
+    """What a target may be able to do."""
+
+    APPEND = "append"
+    EMPTY = "empty"
+    MERGE = "merge"
+    DELETE = "delete"
+    CREATE = "create"
+    SQL = "sql"
+    SHARE = "share"
+    REMEMBER = "remember"
+
+
+#: What a connection lacks, as the end of a sentence, and the way out.
+_LACKS: dict[Reads | Writes, tuple[str, str]] = {
+    Reads.ROWS: ("cannot be read from", "name another source"),
+    Reads.FILTER: ("does not filter rows", "leave that to Kanal"),
+    Reads.QUERY: ("cannot run a query", "name a table, and use where, columns and look-ups"),
+    Reads.ORDER: ("does not read rows in an order that is asked for", "leave order_by out"),
+    Reads.SEEK: ("cannot go on reading behind a row", 'set commit = "step"'),
+    Reads.SPLIT: ("cannot be read in parts that all see the same state", "leave split out"),
+    Reads.SNAPSHOT: ("does not read one consistent state", "load it when nobody writes there"),
+    Writes.APPEND: ("takes no rows", "name another target"),
+    Writes.EMPTY: ("cannot be emptied", 'set write = "append"'),
+    Writes.MERGE: ("cannot merge rows into those that it has", 'set write = "append" or "truncate"'),
+    Writes.DELETE: ("cannot delete rows", 'set missing = "keep"'),
+    Writes.CREATE: ("makes no tables", "make the table there, and leave create out"),
+    Writes.SQL: ("runs no SQL", "leave first_sql and last_sql out, and give commands another connection"),
+    Writes.SHARE: ("has no transaction that steps could share", 'set commit = "step"'),
+    Writes.REMEMBER: ("cannot keep how far a load has come", 'leave since out, and set commit = "step"'),
+}
+
+
+def lacks(connection: str, ability: Reads | Writes) -> KanalError:
+    """The error for a connection that lacks an ability that a job asks for."""
+    what, remedy = _LACKS[ability]
+    return KanalError(f"connection {connection} {what}", remedy)

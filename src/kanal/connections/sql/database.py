@@ -1,0 +1,400 @@
+"""A database of any SQLAlchemy dialect: describe, read in batches, write in one transaction.
+
+Other modules of this package state only how their database differs.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import logging
+import weakref
+from collections.abc import Hashable, Iterator, Sequence
+from functools import cached_property
+from pathlib import Path
+from typing import Any, ClassVar, Self, cast
+from urllib.parse import quote, quote_plus
+
+import pyarrow as pa
+import sqlalchemy as sa
+from sqlalchemy import exc
+
+from kanal.connections.base import Column, Connection
+from kanal.connections.batches import fetched
+from kanal.connections.description import ColumnInfo, TableInfo
+from kanal.connections.diagnosis import remedy_for
+from kanal.connections.errors import DatabaseError, os_error_passes, state_passes
+from kanal.connections.identity import host_identity
+from kanal.connections.loading import Load
+from kanal.connections.plain import whole_columns
+from kanal.connections.reading import Breaker, Reading, with_positions
+from kanal.connections.roles import Reads, Writes
+from kanal.connections.sql.catalogue import Catalogue
+from kanal.connections.sql.ddl import TableDefinitions
+from kanal.connections.sql.journal import SqlJournal
+from kanal.connections.sql.load import SqlLoad
+from kanal.connections.sql.selects import Selects
+from kanal.connections.sql.statements import split_statements
+from kanal.connections.urls import secrets_of, shown_url
+from kanal.core.faults import Fault
+from kanal.core.frame import SourceBatch
+from kanal.core.types import (
+    TEXT,
+    Family,
+    SqlType,
+)
+
+# What the pool of connections says of one that was cut off is said by the step, in a sentence.
+logging.getLogger("sqlalchemy.pool").setLevel(logging.CRITICAL + 1)
+
+
+class SqlDatabase:
+    """A named connection. Made without connecting; each use connects."""
+
+    #: What to install where the driver is missing.
+    extra: ClassVar[str] = "the driver's package"
+    #: True where rows of other tables may refer to rows that are missing, as long as they are there at the commit.
+    defers_references: ClassVar[bool] = False
+    reads: ClassVar[frozenset[Reads]] = frozenset(Reads) - {Reads.SPLIT}
+    writes: ClassVar[frozenset[Writes]] = frozenset(Writes)
+    #: True where the columns of a table cannot have names that differ in case alone.
+    folds_columns: ClassVar[bool] = False
+
+    #: The name by which its SQL is parted into statements, and SQLAlchemy's dialect by which statements become text.
+    sql_name: ClassVar[str | None] = None
+    sql_dialect: ClassVar[Any] = None
+
+    #: Whether connections are kept for the next use. Here none is, so that nothing temporary outlives it.
+    pooling: ClassVar[dict[str, Any]] = {"poolclass": sa.NullPool}
+
+    #: Where its servers listen, if nothing else is said.
+    port: ClassVar[int | None] = None
+    #: Seconds that connecting, or waiting for a lock, may take; None for the driver's own way.
+    connect_timeout: float | None = None
+    lock_timeout: float | None = None
+
+    #: The drivers of SQLAlchemy that a URL may name to mean this kind.
+    drivers: ClassVar[frozenset[str]] = frozenset()
+
+    @classmethod
+    def opened(cls, name: str, url: sa.URL, folder: Path) -> Self:
+        """A connection of a URL, which does not connect yet."""
+        del folder
+        return cls(name, url)
+
+    def __init__(self, name: str, url: sa.URL) -> None:
+        self.name = name
+        self.url = url
+        self._given = url
+
+    # --- its parts -------------------------------------------------------------------------------------------------
+
+    @cached_property
+    def catalogue(self) -> Catalogue:
+        """What there is."""
+        return Catalogue(self)
+
+    @cached_property
+    def ddl(self) -> TableDefinitions:
+        """How tables are made."""
+        return TableDefinitions(self)
+
+    @cached_property
+    def selects(self) -> Selects:
+        """How rows are asked for."""
+        return Selects(self)
+
+    @cached_property
+    def journal(self) -> SqlJournal:
+        """What it remembers of the loads into it."""
+        return SqlJournal(self)
+
+    @property
+    def user(self) -> str | None:
+        """Whose rights count."""
+        return self.url.username
+
+    @cached_property
+    def engine(self) -> sa.Engine:
+        """SQLAlchemy's engine; raises DatabaseError where the driver is missing."""
+        try:
+            engine = sa.create_engine(self.url, connect_args=self.connect_arguments(), **self.pooling)
+        except ImportError as error:
+            raise DatabaseError(
+                f"connection {self.name}: the driver {error.name or self.url.drivername} is not installed",
+                f"install {self.extra}",
+            ) from None
+        except (exc.SQLAlchemyError, TypeError, ValueError) as error:
+            raise self.failed(f"its URL cannot be used: {self.words_of(error)}") from None
+        weakref.finalize(self, engine.dispose)  # by the end of the process at the latest
+        return engine
+
+    def connect_arguments(self) -> dict[str, Any]:
+        """What the driver is told besides the URL."""
+        return {}
+
+    def connect(self) -> sa.Connection:
+        """A connection for statements outside of loads; raises DatabaseError."""
+        try:
+            return self.engine.connect()
+        except exc.SQLAlchemyError as error:
+            raise self.failed(self.words_of(error), self.connecting_passes(error)) from None
+        except (TypeError, ValueError) as error:  # a setting of the URL that the driver does not know
+            raise self.failed(f"the driver does not take the URL's settings: {self.words_of(error)}") from None
+
+    def compiled(self, statement: Any) -> str:
+        """A statement made with SQLAlchemy as text."""
+        return str(statement.compile(dialect=self.sql_dialect, compile_kwargs={"literal_binds": True}))
+
+    @property
+    def shown_url(self) -> str:
+        """The URL without what may be secret in it."""
+        return shown_url(self._given)
+
+    @cached_property
+    def identity(self) -> Hashable:
+        """What two connections have in common that lead to one database of one server, however each is written.
+
+        Raises DatabaseError where the server must be asked, and cannot be reached.
+        """
+        return self.url.get_backend_name(), host_identity(self.url.host), self.url.port or self.port, self.url.database
+
+    def place_of(self, table: TableInfo) -> Hashable:
+        """What two descriptions of one table have in common."""
+        return self.identity, table.schema, table.name
+
+    def has_parts(self, table: TableInfo) -> bool:
+        """True where rows of a table may be those of others too."""
+        del table
+        return False
+
+    def overlaps(self, table: TableInfo, other: Connection, there: TableInfo) -> bool:
+        """True where rows of a table are rows of another's too."""
+        return self.place_of(table) == other.place_of(there)
+
+    def words_of(self, error: BaseException) -> str:
+        """What the database itself said, on one line."""
+        original = getattr(error, "orig", None) or error
+        return " ".join(self.without_password(str(original)).split())
+
+    def refuses(self, error: exc.SQLAlchemyError) -> bool:
+        """True for an error by which the target refuses a row, and not the connection.
+
+        Drivers differ in what they call a broken constraint; what was not a row's fault is then refused for each row,
+        and the load given up with the database's words.
+        """
+        lost = isinstance(error, exc.OperationalError | exc.InterfaceError)
+        return isinstance(error, exc.DBAPIError) and not error.connection_invalidated and not lost
+
+    def diagnosed(self, error: exc.SQLAlchemyError) -> DatabaseError:
+        """A SQLAlchemy error as one of Kanal's."""
+        return self.failed(self.words_of(error), self.passes(error))
+
+    def passes(self, error: BaseException) -> bool:
+        """True for an error, SQLAlchemy's or the driver's, of a trouble that may have passed when it is tried again."""
+        if isinstance(error, exc.TimeoutError) or getattr(error, "connection_invalidated", False):
+            return True
+        original = getattr(error, "orig", None) or error
+        state = getattr(original, "sqlstate", None) or getattr(original, "pgcode", None)
+        if state is None and original.args and isinstance(original.args[0], dict):
+            state = original.args[0].get("C")
+        if state:
+            return state_passes(str(state))
+        causes = (original, original.__cause__, original.__context__)
+        return any(isinstance(cause, OSError) and os_error_passes(cause) for cause in causes)
+
+    def connecting_passes(self, error: exc.SQLAlchemyError) -> bool:
+        """The same for an error of a connection that could not be made."""
+        return self.passes(error)
+
+    def failed(self, words: str, passing: bool = False) -> DatabaseError:
+        """An error in the database's words."""
+        text = " ".join(self.without_password(words).split())
+        remedy = remedy_for(text, self.url, self.port) or "the message is the database's own: look it up in its manual"
+        return DatabaseError(f"connection {self.name} ({self.shown_url}): {text}", remedy, passing)
+
+    def without_password(self, text: str) -> str:
+        """A text with *** in place of the connection's password and of other settings that may be secret."""
+        for secret in secrets_of(self.url):
+            if len(secret) >= 3:
+                for form in (secret, *(quote(secret, safe=safe) for safe in ("", " +", "/")), quote_plus(secret)):
+                    text = text.replace(form, "***")
+        return text
+
+    @contextlib.contextmanager
+    def errors(self) -> Iterator[None]:
+        """While it lasts, SQLAlchemy's errors become Kanal's."""
+        try:
+            yield
+        except exc.SQLAlchemyError as error:
+            raise self.diagnosed(error) from None
+
+    def shares_lock_with(
+        self, other: Connection, reading: Reading | None = None, table: TableInfo | None = None
+    ) -> bool:
+        """True where reading from the one, or this reading from it, would hold up writing to a table of the other."""
+        del other, reading, table
+        return False
+
+    @property
+    def missing_file(self) -> str | None:
+        """The file that it is, where that is not there yet and will be made."""
+        return None
+
+    def may_be_made(self) -> None:
+        """Be told that the job writes to it: a file that is not there is then made when the first table is."""
+
+    @property
+    def lock(self) -> Any:
+        """What is locked as a whole, so that many may read it or one write it; None where rows are."""
+        return None
+
+    def dispose(self) -> None:
+        """Close what is open."""
+        if "engine" in self.__dict__:
+            self.engine.dispose()
+
+    def scalar(self, query: sa.Select[Any]) -> Any:
+        """The one value that a query finds, None where there is none; outside of any load."""
+        with self.errors(), self.connect() as connection:
+            return connection.execute(query).scalar()
+
+    def rows_of(self, sql: str, **values: Any) -> list[Any]:
+        """The rows that a question about the database itself finds."""
+        with self.errors(), self.connect() as connection:
+            return list(connection.execute(sa.text(sql), values))
+
+    def sa_table(self, table: TableInfo) -> sa.Table:
+        """SQLAlchemy's Table for a table, for composing statements."""
+        columns = [
+            sa.Column(column.name, column.dialect_type or sa.types.NullType(), autoincrement=False)
+            for column in table.columns
+        ]
+        return sa.Table(table.name, sa.MetaData(), *columns, schema=table.schema)
+
+    def differs(self, left: sa.Column[Any], right: sa.Column[Any]) -> sa.ColumnElement[bool]:
+        """The condition that two values of a column's type are not the same, NULL being the same as NULL."""
+        return left.is_distinct_from(right)
+
+    def may_refuse_emptying(self, table: TableInfo) -> bool:
+        """True where rows of other tables may refer to this one's, so that it cannot be emptied first."""
+        return not self.defers_references and bool(self.catalogue.referring(table))
+
+    def orders_exactly(self, column: ColumnInfo) -> bool:
+        """True where the order of a column's values tells all of them apart."""
+        return self.selects.bytewise(sa.column(column.name)) is not None
+
+    def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
+        """Values of a key column in a form in which two are equal just where the table's column holds them equal.
+
+        Raises DatabaseError where that cannot be told.
+        """
+        del table, name
+        return values
+
+    @contextlib.contextmanager
+    def snapshot(self, table: TableInfo, count: int) -> Iterator[list[Any]]:
+        """So many connections for `read` that see one and the same state of a table."""
+        raise NotImplementedError
+        yield
+
+    def bounds(self, table: TableInfo, column: str) -> tuple[Any, Any]:
+        """The least and the greatest value of a column; None in a table without any."""
+        place = self.sa_table(table)
+        query = sa.select(sa.func.min(place.c[column]), sa.func.max(place.c[column]))
+        info = table.column(column)
+        if info is not None and info.type is not None and info.type.family is not Family.INTEGER:
+            query = query.where(*self.selects.ordinary(place.c[column]))
+        with self.errors(), self.connect() as connection:
+            return tuple(connection.execute(query).one())
+
+    def break_off(self, driver: Any) -> None:
+        """Break off what a connection of the driver is doing, by way of another; nothing where the driver cannot."""
+
+    @contextlib.contextmanager
+    def read(
+        self, reading: Reading, within: Load | None = None, breaker: Breaker | None = None, connection: Any = None
+    ) -> Iterator[Iterator[SourceBatch]]:
+        """Batches of a table's or query's rows, in one consistent snapshot; as a transaction sees them, if given.
+
+        By one of the connections of `snapshot`, if given. `breaker` is told how to break it off.
+        """
+        with self._rows(reading, within, breaker, connection) as batches:
+            yield with_positions(batches, reading) if reading.seeks and not reading.up_to else batches
+
+    @contextlib.contextmanager
+    def _rows(
+        self, reading: Reading, within: Load | None = None, breaker: Breaker | None = None, connection: Any = None
+    ) -> Iterator[Iterator[SourceBatch]]:
+        """Batches of a reading, as they come from the driver."""
+        del connection, breaker
+        types = {column.name: column.stored for column in reading.table.columns}
+        connecting = self.connect() if within is None else contextlib.nullcontext(cast(SqlLoad, within).connection)
+        with self.errors(), connecting as connection:
+            # For this statement alone: the options of a connection would hold for the rest of a transaction too.
+            streaming = {"stream_results": True, "max_row_buffer": reading.batch_rows}
+            result = connection.execute(self.selects.selection(reading), execution_options=streaming)
+
+            def batches() -> Iterator[SourceBatch]:
+                while rows := fetched(result, reading.batch_rows, reading.batch_bytes, _FETCHED):
+                    columns = list(zip(*rows, strict=True))
+                    yield SourceBatch(
+                        len(rows),
+                        {name: _array(columns[place], types[name]) for place, name in enumerate(reading.columns)},
+                    )
+
+            yield batches()
+
+    def read_columns(
+        self,
+        table: TableInfo,
+        columns: Sequence[str],
+        within: Load | None = None,
+        breaker: Breaker | None = None,
+    ) -> dict[str, Column]:
+        """Whole columns of a table, for a look-up, each with the faults of values that are none of its type."""
+        return whole_columns(self, table, columns, within, breaker)
+
+    def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
+        """The rows as this database takes them, and the faults of values that it could not hold unchanged."""
+        del table
+        return rows, []
+
+    @contextlib.contextmanager
+    def load(self) -> Iterator[SqlLoad]:
+        """One transaction on this database; it is undone unless it was committed."""
+        with self.errors():
+            load = self.new_load()
+        try:
+            yield load
+        finally:
+            load.close()
+
+    def new_load(self) -> SqlLoad:
+        """A transaction that has begun."""
+        return SqlLoad(self)
+
+    def statements(self, sql: str) -> list[str]:
+        """The statements of a command, as they are to be run one after the other."""
+        return split_statements(sql, self.sql_name)
+
+    def run_command(self, sql: str) -> int:
+        """Run the statements of a command in one transaction; the number of rows that they changed."""
+        with self.load() as load:
+            rows = load.run_sql(sql)
+            load.commit()
+            return rows
+
+
+#: Rows that are asked of a driver at once.
+_FETCHED = 10
+
+
+def _array(values: Sequence[Any], sql_type: SqlType) -> pa.Array:
+    """Python values of a driver as an array of the type; as text where they do not agree with it."""
+    if sql_type == TEXT and any(isinstance(value, dict | list) for value in values):
+        values = [json.dumps(v, ensure_ascii=False) if isinstance(v, dict | list) else v for v in values]
+    try:
+        return pa.array(values, sql_type.arrow)
+    except (pa.ArrowInvalid, pa.ArrowTypeError, OverflowError):
+        return pa.array([None if value is None else str(value) for value in values], pa.string())

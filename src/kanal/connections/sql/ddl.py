@@ -1,0 +1,119 @@
+"""The SQL that makes and alters tables, for any SQLAlchemy dialect."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, Any
+
+import sqlalchemy as sa
+
+from kanal.connections.description import ColumnInfo, TableInfo
+from kanal.core.types import (
+    Family,
+    SqlType,
+)
+
+if TYPE_CHECKING:
+    from kanal.connections.sql.database import SqlDatabase
+
+#: What SQLAlchemy lays out, apart from what stands in quotes.
+_OUTSIDE_OF_QUOTES = re.compile(r"""("(?:[^"]|"")*"|`(?:[^`]|``)*`|'(?:[^']|'')*'|\[[^\]]*\])|\t|[ \t]*\n""")
+
+#: What makes the type of a column, by the SQL type's name.
+_MADE: dict[str, Callable[[], Any]] = {
+    "smallint": sa.SmallInteger,
+    "integer": sa.Integer,
+    "bigint": sa.BigInteger,
+    "real": sa.REAL,
+    "double precision": sa.Double,
+    "boolean": sa.Boolean,
+    "text": sa.Text,
+    "date": sa.Date,
+    "time": sa.Time,
+    "timestamp": sa.DateTime,
+    "timestamp with time zone": lambda: sa.DateTime(timezone=True),
+    "binary": sa.LargeBinary,
+    "uuid": sa.Uuid,
+    "json": sa.JSON,
+    "interval": sa.Text,
+}
+
+
+class TableDefinitions:
+    """How tables are made."""
+
+    def __init__(self, database: SqlDatabase) -> None:
+        self.database = database
+
+    def new_column(self, name: str, sql_type: SqlType, nullable: bool, in_key: bool) -> ColumnInfo:
+        """A column of a table to be made, of a type that holds every value of a SQL type."""
+        declared = self.column_type(sql_type, in_key)
+        return ColumnInfo(
+            name, self.database.catalogue.type_text(declared), sql_type, sql_type, nullable, dialect_type=declared
+        )
+
+    def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
+        """The type of this database, as SQLAlchemy's, that holds every value of a SQL type."""
+        del in_key
+        if sql_type.family is Family.DECIMAL:
+            return sa.Numeric(sql_type.precision, sql_type.scale)
+        if sql_type.length is not None:
+            return sa.String(sql_type.length)
+        return _MADE[sql_type.name]()
+
+    def sa_new_table(self, table: TableInfo) -> sa.Table:
+        """SQLAlchemy's Table for a table to be made, with its keys and references."""
+        columns = [
+            sa.Column(column.name, column.dialect_type, nullable=column.nullable, autoincrement=False)
+            for column in table.columns
+        ]
+        keys: list[Any] = [sa.UniqueConstraint(*key) for key in table.unique if set(key) != set(table.primary_key)]
+        keys += [sa.PrimaryKeyConstraint(*table.primary_key)] if table.primary_key else []
+        metadata = sa.MetaData()
+        for key in table.foreign_keys:
+            there = f"{key.schema}.{key.table}" if key.schema else key.table
+            if key.table != table.name and there not in metadata.tables:
+                others = [k for k in table.foreign_keys if (k.schema, k.table) == (key.schema, key.table)]
+                referred = dict.fromkeys(name for other in others for name in other.referred)
+                sa.Table(key.table, metadata, *(sa.Column(name) for name in referred), schema=key.schema)
+            keys.append(sa.ForeignKeyConstraint(key.columns, [f"{there}.{name}" for name in key.referred]))
+        return sa.Table(table.name, metadata, *columns, *keys, schema=table.schema)
+
+    def create(self, table: TableInfo) -> None:
+        """Make a table with what belongs to it; all or nothing, where the database can."""
+        self.define(self.definitions(table))
+
+    def definitions(self, table: TableInfo) -> list[str]:
+        """The SQL that makes a table and its indexes."""
+        made = self.sa_new_table(table)
+        for names in table.indexes:
+            sa.Index("_".join((table.name, *names))[:60], *(made.c[name] for name in names))
+        statements = [self.definition(sa.schema.CreateTable(made))]
+        indexes = sorted(made.indexes, key=lambda index: str(index.name))
+        return statements + [self.definition(sa.schema.CreateIndex(index)) for index in indexes]
+
+    def definition(self, made: Any) -> str:
+        """The SQL that makes something; names stay as they are, whatever characters they have."""
+        # With the placeholders of some drivers, SQLAlchemy doubles each % of a name.
+        kind: Any = type(self.database.engine.dialect) if self.database.sql_dialect is None else None
+        dialect = self.database.sql_dialect if kind is None else kind(paramstyle="named")
+        text = str(made.compile(dialect=dialect)).strip()
+        return _OUTSIDE_OF_QUOTES.sub(lambda found: found[1] or ("    " if found[0] == "\t" else "\n"), text)
+
+    def alteration(self, table: TableInfo, column: ColumnInfo) -> str | None:
+        """The SQL that gives a table's column the type of another; None where that cannot be done in place."""
+        quote_name = self.database.engine.dialect.identifier_preparer
+        place, name = quote_name.format_table(self.database.sa_table(table)), quote_name.quote(column.name)
+        return f"ALTER TABLE {place} ALTER COLUMN {name} TYPE {column.declared}"
+
+    def addition(self, table: TableInfo, column: ColumnInfo) -> str:
+        """The SQL that adds a column to a table."""
+        quote_name = self.database.engine.dialect.identifier_preparer
+        place, name = quote_name.format_table(self.database.sa_table(table)), quote_name.quote(column.name)
+        return f"ALTER TABLE {place} ADD COLUMN {name} {column.declared}"
+
+    def define(self, statements: Sequence[str]) -> None:
+        """Make a table with what belongs to it; all or nothing, where the database can."""
+        for statement in statements:
+            self.database.run_command(statement)

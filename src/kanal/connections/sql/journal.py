@@ -1,0 +1,174 @@
+"""A SQL database's journal: two small tables of Kanal's own, written in the transactions of the rows themselves."""
+
+from __future__ import annotations
+
+import contextlib
+import datetime as dt
+import json
+from collections.abc import Collection
+from typing import TYPE_CHECKING, cast
+
+import sqlalchemy as sa
+
+from kanal.connections.errors import DatabaseError
+from kanal.connections.journal import Progress, Watermark
+from kanal.connections.loading import Load
+from kanal.core.errors import KanalError
+from kanal.core.tally import Tally
+
+if TYPE_CHECKING:
+    from kanal.connections.sql.database import SqlDatabase
+    from kanal.connections.sql.load import SqlLoad
+
+_LONGEST = 4000
+PROGRESS = sa.Table(
+    "kanal_progress",
+    sa.MetaData(),
+    sa.Column("token", sa.String(36), primary_key=True),
+    sa.Column("step", sa.String(200), primary_key=True),
+    sa.Column("progress", sa.String(_LONGEST)),
+    # Which process goes on with it.
+    sa.Column("owner", sa.String(36)),
+)
+
+
+def _watermarks(name: str, value: str) -> sa.Table:
+    return sa.Table(
+        name,
+        sa.MetaData(),
+        sa.Column("job", sa.String(200), primary_key=True),
+        sa.Column("step", sa.String(200), primary_key=True),
+        sa.Column(value, sa.String(200), nullable=False),
+        sa.Column("moved", sa.String(30), nullable=False),
+    )
+
+
+WATERMARK = _watermarks("kanal_watermark", "watermark")
+#: What it was called before; read where it is there, and replaced when a load needs the table.
+_FORMER = _watermarks("kanal_mark", "mark")
+
+
+class SqlJournal:
+    """The journal of one database."""
+
+    def __init__(self, database: SqlDatabase) -> None:
+        self.database = database
+
+    # --- progress --------------------------------------------------------------------------------------------------
+
+    def make_ready(self) -> None:
+        """Make the table of progress where it is missing, and its column that older ones lack; raises KanalError."""
+        database = self.database
+        self._make(PROGRESS)
+        if database.catalogue.describe(None, PROGRESS.name).column("owner") is None:
+            with contextlib.suppress(KanalError):  # somebody may add it at this moment
+                added = sa.schema.CreateColumn(PROGRESS.c.owner.copy())
+                database.run_command(f"ALTER TABLE {PROGRESS.name} ADD COLUMN {database.ddl.definition(added)}")
+
+    def is_ready(self) -> bool:
+        """True where the table of progress is there."""
+        return PROGRESS.name in self.database.catalogue.table_names()
+
+    def record(self, load: Load, done: Progress, token: str, step: str, owner: str) -> None:
+        """Record, within a load's transaction, how far a step is committed with it.
+
+        Raises KanalError where another process has gone on with the run: of two that do, one alone can commit.
+        """
+        content = {"tally": vars(done.tally), "batches": done.batches, "last": list(done.last), "done": done.done}
+        content["greatest"] = done.greatest
+        text = json.dumps(content)
+        if len(text) > _LONGEST:
+            raise KanalError(
+                f"the key of the last row of a batch is too long to be kept ({len(text):,} characters with the counts)",
+                'order the source by a shorter key, or set commit = "step"',
+            )
+        sql, entry = cast("SqlLoad", load), _entry(token, step)
+        if sql.execute(PROGRESS.update().where(entry, PROGRESS.c.owner == owner).values(progress=text)):
+            return
+        if sql.scalar(sa.select(PROGRESS.c.token).where(entry)) is not None:
+            raise KanalError(
+                "another process goes on with this run, which took it for dead",
+                "nothing more is done here; see kanal runs",
+            )
+        sql.execute(PROGRESS.insert().values(token=token, step=step[:200], progress=text, owner=owner))
+
+    def recorded(self, token: str, step: str) -> Progress | None:
+        """How far a step was committed; None where nothing of it was."""
+        if not self.is_ready():
+            return None
+        found = self.database.scalar(sa.select(PROGRESS.c.progress).where(_entry(token, step)))
+        if found is None:
+            return None
+        content = json.loads(found)
+        return Progress(**content | {"tally": Tally(**content["tally"])})
+
+    def take_over(self, token: str, step: str, owner: str) -> None:
+        """Make a step's entry that of a process that goes on with it, so that no other can commit any more."""
+        with self.database.load() as load:
+            load.execute(PROGRESS.update().where(_entry(token, step)).values(owner=owner))
+            load.commit()
+
+    def forget(self, tokens: Collection[str]) -> None:
+        """Remove what was kept for runs that have come to their end."""
+        with contextlib.suppress(KanalError):  # it harms nobody
+            if self.is_ready() and tokens:
+                with self.database.load() as load:
+                    load.execute(PROGRESS.delete().where(PROGRESS.c.token.in_(list(tokens))))
+                    load.commit()
+
+    # --- watermarks ------------------------------------------------------------------------------------------------
+
+    def make_watermarks_ready(self) -> None:
+        """Make the table of watermarks where it is missing, with what one of the former name has; raises KanalError."""
+        database = self.database
+        self._make(WATERMARK)
+        if _FORMER.name in database.catalogue.table_names():
+            same = sa.and_(WATERMARK.c.job == _FORMER.c.job, WATERMARK.c.step == _FORMER.c.step)
+            rows = sa.select(*_FORMER.c).where(~sa.exists(sa.select(sa.literal(1)).where(same)))
+            with database.load() as load:
+                load.execute(WATERMARK.insert().from_select([column.name for column in WATERMARK.c], rows))
+                load.commit()
+            with contextlib.suppress(DatabaseError):  # another run may have removed it just now
+                database.run_command(database.ddl.definition(sa.schema.DropTable(_FORMER)))
+            database.catalogue.forget_names()
+            database.catalogue.table_names()
+
+    def watermark(self, job: str, step: str) -> Watermark | None:
+        """The watermark of a pipeline; None where it has none yet."""
+        names = self.database.catalogue.table_names()
+        for table in (WATERMARK, _FORMER):
+            if table.name in names:
+                found = [self.database.scalar(sa.select(column).where(_of(table, job, step)))
+                         for column in list(table.c)[2:]]  # fmt: skip
+                if found[0] is not None:
+                    return Watermark(found[0], found[1])
+        return None
+
+    def move_watermark(self, load: Load, job: str, step: str, watermark: str | None, moment: dt.datetime) -> None:
+        """Set a watermark within a load's transaction, or with None take it away."""
+        sql = cast("SqlLoad", load)
+        sql.execute(WATERMARK.delete().where(_of(WATERMARK, job, step)))
+        if watermark is not None:
+            moved = f"{moment.astimezone(dt.UTC):%Y-%m-%d %H:%M:%S}"
+            sql.execute(WATERMARK.insert().values(job=job[:200], step=step[:200], watermark=watermark, moved=moved))
+
+    def _make(self, table: sa.Table) -> None:
+        """Make a table of Kanal's own where it is missing; raises KanalError where that is not allowed."""
+        catalogue = self.database.catalogue
+        if table.name not in catalogue.table_names():
+            try:
+                self.database.run_command(self.database.ddl.definition(sa.schema.CreateTable(table)))
+            except KanalError:
+                catalogue.forget_names()
+                if table.name not in catalogue.table_names():  # else somebody made it meanwhile
+                    raise
+            catalogue.forget_names()
+            catalogue.table_names()  # now, and not while a load is under way
+
+
+def _entry(token: str, step: str) -> sa.ColumnElement[bool]:
+    return sa.and_(PROGRESS.c.token == token, PROGRESS.c.step == step[:200])
+
+
+def _of(table: sa.Table, job: str, step: str) -> sa.ColumnElement[bool]:
+    return sa.and_(table.c.job == job[:200], table.c.step == step[:200])

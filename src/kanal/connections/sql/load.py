@@ -1,0 +1,188 @@
+"""One transaction on a target of any SQLAlchemy dialect."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING, Any
+
+import pyarrow as pa
+import sqlalchemy as sa
+from sqlalchemy import exc
+
+from kanal.connections.description import TableInfo
+from kanal.connections.errors import DatabaseError, RowsRefused
+from kanal.connections.loading import Merging
+from kanal.connections.sql.stage import SqlStage
+
+if TYPE_CHECKING:
+    from kanal.connections.sql.database import SqlDatabase
+
+#: Execution options of SQL in which a % is a %.
+AS_IT_IS = {"no_parameters": True}
+
+
+def row_column(columns: Sequence[str]) -> str:
+    """A name that none of the columns has, for the last column of a stage, which numbers its rows."""
+    name = "kanal_row"
+    while name in {column.casefold() for column in columns}:
+        name += "_"
+    return name
+
+
+class SqlLoad:
+    """One transaction on a target; batches go in through it. Leaving it without `commit` undoes everything."""
+
+    def __init__(self, database: SqlDatabase) -> None:
+        self.database = database
+        self._tables: dict[tuple[str | None, str], sa.Table] = {}
+        self.begin()
+
+    @property
+    def target(self) -> SqlDatabase:
+        """Where the rows go."""
+        return self.database
+
+    def can_empty(self, table: TableInfo) -> bool:
+        """False where rows of other tables refer to this one's, and no reference may be open for a while."""
+        if self.database.defers_references:
+            return True
+        others = (self.database.sa_table(other) for other in self.database.catalogue.referring(table))
+        return not any(self.scalar(sa.select(sa.literal(1)).select_from(other).limit(1)) for other in others)
+
+    def empty(self, table: TableInfo) -> int:
+        """Remove all rows of a table, within the transaction; how many there were."""
+        return self.empty_table(self._sa_table(table))
+
+    def encode(self, table: TableInfo, rows: pa.RecordBatch) -> Any:
+        """A storable batch in the form in which `insert` takes it. Called beside other uses of the load."""
+        return self.encode_into(self._sa_table(table), rows)
+
+    def insert(self, table: TableInfo, encoded: Any) -> None:
+        """Insert an encoded batch; raises RowsRefused, with nothing of it inserted, where the target refuses a row."""
+        self.insert_into(self._sa_table(table), encoded)
+
+    def stage(self, merging: Merging, columns: tuple[str, ...], name: str) -> SqlStage:
+        """A temporary table for some of the columns of a merge."""
+        return SqlStage(self, merging, columns, name)
+
+    def _sa_table(self, table: TableInfo) -> sa.Table:
+        place = table.schema, table.name
+        if place not in self._tables:
+            self._tables[place] = self.database.sa_table(table)
+        return self._tables[place]
+
+    def begin(self) -> None:
+        """Connect and begin the transaction."""
+        self.connection = self.database.connect()
+        self._transaction = self.connection.begin()
+
+    def execute(self, statement: Any, counted: bool = True) -> int:
+        """Run a statement made with SQLAlchemy; the number of rows it changed, if they are to be counted."""
+        with self.database.errors():
+            if counted:
+                return self._counted(statement)
+            self.connection.execute(statement)
+            return 0
+
+    def _counted(self, statement: Any) -> int:
+        rows: int = self.connection.execute(statement, execution_options={"preserve_rowcount": True}).rowcount
+        if rows < 0:
+            raise DatabaseError(
+                f"connection {self.database.name}: the driver {self.database.url.drivername} does not say how many "
+                "rows a statement changed, so the books cannot be kept",
+                "use another driver for this database",
+            )
+        return rows
+
+    def run_sql(self, sql: str) -> int:
+        """Run the statements of a text of the job's; the number of rows that they changed."""
+        with self.database.errors():
+            return sum(_run_text(self.connection, statement) for statement in self.database.statements(sql))
+
+    def empty_table(self, table: sa.Table) -> int:
+        """Remove all rows of a table; how many there were."""
+        return self.execute(table.delete())
+
+    def scalar(self, query: sa.Select[Any]) -> Any:
+        """The one value that a query finds, as this transaction sees it; None where there is none."""
+        with self.database.errors():
+            return self.connection.execute(query).scalar()
+
+    def encode_into(self, table: sa.Table, rows: pa.RecordBatch) -> Any:
+        """A storable batch in the form in which `insert_into` takes it."""
+        del table
+        return rows
+
+    def insert_into(self, table: sa.Table, encoded: Any) -> None:
+        """Insert a encoded batch; raises RowsRefused, with nothing of it inserted, where the target refuses a row."""
+        with self._all_or_nothing():
+            self.connection.execute(table.insert(), encoded.to_pylist())
+
+    def attempt(self, *statements: Any) -> list[int]:
+        """Run statements together; raises RowsRefused, with none of them done, where the target refuses a row."""
+        with self._all_or_nothing():
+            return [self._counted(statement) for statement in statements]
+        raise AssertionError
+
+    @contextlib.contextmanager
+    def _all_or_nothing(self) -> Iterator[None]:
+        """While it lasts, all is done or nothing; raises RowsRefused where the target refuses a row."""
+        try:
+            with self.connection.begin_nested():
+                yield
+        except exc.SQLAlchemyError as error:
+            if self.database.refuses(error):
+                raise RowsRefused(self.database.words_of(error)) from None
+            raise self.database.diagnosed(error) from None
+
+    def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
+        """A temporary table of some of a table's columns, and a number for each row; indexed by the key."""
+        stage = self.stage_table(table, columns, name)
+        sa.Index(f"{name}_key", *(stage.c[column] for column in key))
+        with self.database.errors():
+            stage.create(self.connection)
+        return stage
+
+    def stage_table(self, table: TableInfo, columns: Sequence[str], name: str) -> sa.Table:
+        """SQLAlchemy's Table for a stage."""
+        real = self.database.sa_table(table)
+        return sa.Table(
+            name,
+            sa.MetaData(),
+            *(sa.Column(column, real.c[column].type, nullable=True, autoincrement=False) for column in columns),
+            sa.Column(row_column(columns), sa.BigInteger, nullable=False, autoincrement=False),
+            prefixes=["TEMPORARY"],
+            info={"temporary": True},
+        )
+
+    def index_rows(self, stage: sa.Table) -> None:
+        """Called before ranges of a stage's rows are asked for by their numbers, many times."""
+
+    def settle_stage(self, stage: sa.Table) -> None:
+        """Called once the rows of a stage are in it, before they are merged."""
+
+    def drop_stage(self, stage: sa.Table) -> None:
+        """Remove a temporary table."""
+        with self.database.errors():
+            stage.drop(self.connection)
+
+    def cancel(self) -> None:
+        """Break off, from another thread, a statement that is under way, where the driver can."""
+        self.database.break_off(self.connection.connection.driver_connection)
+
+    def commit(self) -> None:
+        """Make everything visible at once."""
+        with self.database.errors():
+            self._transaction.commit()
+
+    def close(self) -> None:
+        """Undo what was not committed and give the connection back."""
+        with contextlib.suppress(exc.SQLAlchemyError):
+            self._transaction.close()
+        self.connection.close()
+
+
+def _run_text(connection: sa.Connection, sql: str) -> int:
+    """Run SQL of the job's own, in which a % is one; the number of rows that it changed."""
+    return max(0, connection.exec_driver_sql(sql, execution_options=AS_IT_IS).rowcount)

@@ -1,0 +1,128 @@
+"""A transaction on MariaDB or MySQL, in which rows go in by LOAD DATA LOCAL from memory."""
+
+from __future__ import annotations
+
+import contextlib
+import re
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import pyarrow as pa
+import sqlalchemy as sa
+from sqlalchemy import exc
+from sqlalchemy.dialects import mysql as dialect
+
+from kanal.connections.description import TableInfo
+from kanal.connections.errors import RowsRefused
+from kanal.connections.sql.load import SqlLoad, row_column
+from kanal.connections.sql.mariadb_errors import REFUSALS, driver_errors
+from kanal.connections.sql.pymysql_private import forbid_files, is_known, load_rows
+from kanal.connections.sql.text_rows import cast_to_text, text_rows
+
+if TYPE_CHECKING:
+    from kanal.connections.sql.mariadb import MariaDB
+
+
+class MariaDBLoad(SqlLoad):
+    """A transaction in which rows go in by LOAD DATA LOCAL, or where the server forbids that, by INSERT."""
+
+    database: MariaDB
+    _may_load = True
+
+    def begin(self) -> None:
+        super().begin()
+        driver: Any = self.connection.connection.driver_connection
+        self._driver = driver
+        self._stages: list[str] = []
+        self._may_load = is_known(driver)
+        # The server may ask for a file only as the answer to a LOAD DATA of ours, which never opens one.
+        forbid_files(driver)
+
+    def encode_into(self, table: sa.Table, rows: pa.RecordBatch) -> Any:
+        if not self._may_load or rows.num_rows == 1:
+            return rows
+        quote = self.database.sql_dialect.identifier_preparer.quote
+        fields, settings = [], []
+        for place, (name, values) in enumerate(zip(rows.schema.names, rows.columns, strict=True)):
+            how = None
+            if pa.types.is_binary(values.type):
+                how = f"UNHEX(@v{place})"
+            elif isinstance(table.c[name].type, dialect.BIT):
+                how = f"CAST(@v{place} AS UNSIGNED)"
+            fields.append(quote(name) if how is None else f"@v{place}")
+            if how is not None:
+                settings.append(f"{quote(name)} = {how}")
+        target = self.database.sql_dialect.identifier_preparer.format_table(table)
+        sql = f"LOAD DATA LOCAL INFILE 'rows' INTO TABLE {target} CHARACTER SET utf8mb4 ({', '.join(fields)})" + (
+            f" SET {', '.join(settings)}" if settings else ""
+        )
+        return _Lines(sql, text_rows([cast_to_text(values) for values in rows.columns]), rows)
+
+    def insert_into(self, table: sa.Table, encoded: Any) -> None:
+        if isinstance(encoded, _Lines) and self._may_load:
+            try:
+                with self.connection.begin_nested():
+                    self._load(encoded)
+                return
+            except driver_errors() as error:
+                if error.args and error.args[0] in _NOT_ALLOWED:
+                    self._may_load = False
+                elif error.args and error.args[0] in REFUSALS:
+                    raise RowsRefused(self.database.words_of(error)) from None
+                else:
+                    raise self.database.failed(self.database.words_of(error), self.database.passes(error)) from None
+            except exc.SQLAlchemyError as error:
+                raise self.database.diagnosed(error) from None
+        rows = encoded.rows if isinstance(encoded, _Lines) else encoded
+        with self._all_or_nothing():
+            self.connection.execute(table.insert(), rows.to_pylist())
+
+    def _load(self, lines: _Lines) -> None:
+        """Send rows; raises RowsRefused where the server did not take every one of them as it is."""
+        rows, warnings = load_rows(self._driver, lines.sql, lines.content, self.database.name)
+        if warnings or rows != lines.rows.num_rows:
+            # With LOCAL, what would be an error is a warning, and the row is bent or left out.
+            first = self.connection.exec_driver_sql("SHOW WARNINGS LIMIT 1").first()
+            raise RowsRefused(str(first[2]) if first else "rows were left out")
+
+    def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
+        stage = self.stage_table(table, columns, name)
+        real = self.database.sa_table(table)
+        quote = self.database.sql_dialect.identifier_preparer.quote
+        number = sa.cast(sa.literal_column("0"), sa.BigInteger).label(row_column(columns))
+        query = sa.select(*(real.c[column] for column in columns), number).where(sa.false())
+        body = query.compile(dialect=self.database.sql_dialect, compile_kwargs={"literal_binds": True})
+        parts = (quote(column) + key_prefix(real.c[column].type) for column in key)
+        self._stages.append(name)
+        keys = f"PRIMARY KEY ({row_column(columns)}), KEY kanal_key ({', '.join(parts)})"
+        self.run_sql(f"CREATE TEMPORARY TABLE {name} ({keys}) ENGINE = InnoDB {body}")
+        return stage
+
+    def drop_stage(self, stage: sa.Table) -> None:
+        self.run_sql(f"DROP TEMPORARY TABLE {stage.name}")
+        self._stages.remove(stage.name)
+
+    def close(self) -> None:
+        # The connection is kept, and a temporary table would be with it.
+        with contextlib.suppress(exc.SQLAlchemyError):
+            self._transaction.close()
+            for name in self._stages:
+                self.connection.exec_driver_sql(f"DROP TEMPORARY TABLE IF EXISTS {name}")
+        super().close()
+
+
+class _Lines:
+    """Rows as the lines of a LOAD DATA, and as they were."""
+
+    def __init__(self, sql: str, content: memoryview, rows: pa.RecordBatch) -> None:
+        self.sql = sql
+        self.content = content
+        self.rows = rows
+
+
+_NOT_ALLOWED = {1148, 3948, 4166}
+
+
+def key_prefix(declared: Any) -> str:
+    """How much of a key of that type an index takes."""
+    return "(191)" if re.search("TEXT|BLOB", type(declared).__name__.upper()) else ""

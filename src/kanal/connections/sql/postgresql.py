@@ -1,0 +1,345 @@
+"""PostgreSQL, by COPY in binary form both ways."""
+
+from __future__ import annotations
+
+import contextlib
+import errno
+import math
+import socket
+import warnings
+from collections.abc import Hashable, Iterator, Mapping, Sequence
+from dataclasses import replace
+from functools import cached_property, partial
+from typing import Any, ClassVar, cast
+
+import pyarrow as pa
+import pyarrow.compute as pc
+import sqlalchemy as sa
+from sqlalchemy.dialects import postgresql as dialect
+
+from kanal.connections.base import Connection
+from kanal.connections.batches import rebatched
+from kanal.connections.description import TableInfo
+from kanal.connections.errors import DatabaseError, os_error_passes, state_passes
+from kanal.connections.loading import Load
+from kanal.connections.reading import Breaker, Reading
+from kanal.connections.roles import Reads
+from kanal.connections.sql.database import SqlDatabase
+from kanal.connections.sql.ddl import TableDefinitions
+from kanal.connections.sql.load import SqlLoad
+from kanal.connections.sql.postgresql_batches import source_batch
+from kanal.connections.sql.postgresql_catalogue import PostgreSQLCatalogue
+from kanal.connections.sql.postgresql_load import PostgreSQLLoad, refuses
+from kanal.connections.sql.postgresql_rows import DriverBlocks, ServerError, SocketBlocks, row_batches
+from kanal.connections.sql.postgresql_start import state_at_start
+from kanal.connections.sql.postgresql_types import NOT_A_NUMBER, comes_whole, is_direct, is_wide
+from kanal.connections.sql.postgresql_values import misfits
+from kanal.connections.sql.selects import Selects
+from kanal.core.faults import Fault
+from kanal.core.frame import SourceBatch
+from kanal.core.types import Family
+
+# Types that SQLAlchemy does not know are read and written as text here.
+warnings.filterwarnings("ignore", message="Did not recognize type", category=sa.exc.SAWarning)
+
+
+class PostgreSQLTableDefinitions(TableDefinitions):
+    """A table is made with what belongs to it, or not at all."""
+
+    def define(self, statements: Sequence[str]) -> None:
+        self.database.run_command(";\n".join(statements))
+
+
+class PostgreSQLSelects(Selects):
+    """What comes in another form than the column has."""
+
+    def delivered(self, table: TableInfo, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        info = table.column(str(column.key))
+        if info is None:
+            return column
+        goes_as_text = info.type is None or info.type.family in (Family.UUID, Family.JSON)
+        if goes_as_text or isinstance(info.dialect_type, sa.CHAR) or is_wide(info.type):
+            # Of char(n), the cast leaves out the blanks with which it is filled up.
+            return sa.cast(column, sa.Text).label(info.name)
+        if info.type is not None and comes_whole(info.type):
+            # As whole numbers of their last digit, decimals come in a form of one length.
+            number = sa.case(
+                (
+                    column == sa.cast(sa.literal("NaN"), sa.Numeric),
+                    sa.cast(sa.literal(str(NOT_A_NUMBER)), sa.BigInteger),
+                ),
+                else_=sa.cast(column * sa.literal_column(str(10 ** (info.type.scale or 0))), sa.BigInteger),
+            )
+            return number.label(info.name)
+        return column
+
+    def bytewise(self, column: Any) -> Any:
+        return sa.collate(sa.cast(column, sa.Text), "C")
+
+    def ordinary(self, column: sa.ColumnElement[Any]) -> list[sa.ColumnElement[bool]]:
+        years = sa.func.extract("year", column)
+        return [sa.func.isfinite(column), years >= 1, years <= 9999]
+
+
+class PostgreSQL(SqlDatabase):
+    """A PostgreSQL database."""
+
+    extra = "kanal[postgresql]"
+    port = 5432
+    drivers = frozenset({"psycopg", "psycopg2"})
+    reads = frozenset(Reads)
+    pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
+    sql_name = "postgres"
+    sql_dialect = dialect.dialect(paramstyle="named")  # type: ignore[no-untyped-call]
+
+    def __init__(self, name: str, url: sa.URL) -> None:
+        super().__init__(name, url.set(drivername="postgresql+psycopg"))
+        self._given = url
+
+    @cached_property
+    def catalogue(self) -> PostgreSQLCatalogue:
+        return PostgreSQLCatalogue(self)
+
+    @cached_property
+    def ddl(self) -> PostgreSQLTableDefinitions:
+        return PostgreSQLTableDefinitions(self)
+
+    @cached_property
+    def selects(self) -> PostgreSQLSelects:
+        return PostgreSQLSelects(self)
+
+    @cached_property
+    def identity(self) -> Hashable:
+        (row,) = self.rows_of(
+            "SELECT pg_postmaster_start_time()::text, current_setting('port'), "
+            "(SELECT oid::int8 FROM pg_database WHERE datname = current_database())"
+        )
+        return "postgresql", *row
+
+    def connect_arguments(self) -> dict[str, Any]:
+        given = self.url.query
+        settings = {"connect_timeout": str(math.ceil(self.connect_timeout or 15)), "application_name": "kanal",
+                    "client_encoding": "utf8"}  # fmt: skip
+        settings = {name: value for name, value in settings.items() if name not in given}
+        if self.lock_timeout is not None:
+            before = given.get("options")
+            options = [before] if isinstance(before, str) else list(before or ())
+            settings["options"] = " ".join([*options, f"-c lock_timeout={round(self.lock_timeout * 1000)}"])
+        return settings
+
+    def refuses(self, error: sa.exc.SQLAlchemyError) -> bool:
+        return refuses(str(getattr(getattr(error, "orig", None), "sqlstate", None) or ""))
+
+    def passes(self, error: BaseException) -> bool:
+        import psycopg
+
+        original = getattr(error, "orig", None) or error
+        state = getattr(original, "sqlstate", None)
+        # Without a state, it is the client library that has lost the server.
+        return state_passes(state) if state else isinstance(original, psycopg.OperationalError) or super().passes(error)
+
+    def connecting_passes(self, error: sa.exc.SQLAlchemyError) -> bool:
+        url = self.url
+        host = url.host or url.query.get("host")
+        try:
+            state = state_at_start(
+                host if isinstance(host, str) else None, url.port or 5432, url.username or "", url.database or "",
+                self.connect_timeout or 5,
+            )  # fmt: skip
+        except OSError as failure:
+            return os_error_passes(failure) or not isinstance(failure, socket.gaierror)
+        return state_passes(state)
+
+    def words_of(self, error: BaseException) -> str:
+        original = getattr(error, "orig", None) or error
+        said = getattr(original, "diag", None)
+        parts = [said.message_primary, said.message_detail, said.message_hint] if said is not None else []
+        return ": ".join(" ".join(part.split()) for part in parts if part) or super().words_of(error)
+
+    def shares_lock_with(
+        self, other: Connection, reading: Reading | None = None, table: TableInfo | None = None
+    ) -> bool:
+        # Emptying a table locks it against whoever reads it, this step's own reader among them.
+        if reading is None or table is None or self.identity != other.identity:
+            return False
+        return reading.table.is_view or self.overlaps(reading.table, other, table)
+
+    def place_of(self, table: TableInfo) -> Hashable:
+        return self.identity, *self.catalogue._whole_place(table.schema, table.name)
+
+    def has_parts(self, table: TableInfo) -> bool:
+        place = self.catalogue._whole_place(table.schema, table.name)
+        return place in self.catalogue._parents or any(place in parents for parents in self.catalogue._parents.values())
+
+    def overlaps(self, table: TableInfo, other: Connection, there: TableInfo) -> bool:
+        if self.identity != other.identity:
+            return False
+        one, two = (
+            self.catalogue._whole_place(table.schema, table.name),
+            self.catalogue._whole_place(there.schema, there.name),
+        )
+        # A table has the rows of its partitions, and of those that inherit from it.
+        return one in self.catalogue._line_of(two) or two in self.catalogue._line_of(one)
+
+    def differs(self, left: sa.Column[Any], right: sa.Column[Any]) -> sa.ColumnElement[bool]:
+        # Some types, such as json and xml, have no equality; others, such as citext, one that is too kind.
+        if not is_direct(left.type) or isinstance(left.type, sa.JSON):
+            return sa.cast(left, sa.Text).is_distinct_from(sa.cast(right, sa.Text))
+        return left.is_distinct_from(right)
+
+    def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
+        info = table.column(name)
+        if info is None or not pa.types.is_string(values.type):
+            return values
+        if isinstance(info.dialect_type, sa.CHAR):
+            return pc.utf8_rtrim(values, " ")
+        if info.declared.lower() == "citext":
+            lowered = "SELECT lower(v) FROM unnest(CAST(:texts AS text[])) WITH ORDINALITY AS t(v, n) ORDER BY n"
+            rows = self.rows_of(lowered, texts=values.to_pylist())
+            return pa.array([row[0] for row in rows], pa.string())
+        if info.name in self._loosely_compared(table):
+            raise DatabaseError(
+                f"the key column {info.name} of {table.name} has a collation in which different texts are equal, and "
+                "which texts these are PostgreSQL does not tell",
+                "give the column a deterministic collation, or make the key of another column",
+            )
+        return values
+
+    def _loosely_compared(self, table: TableInfo) -> set[str]:
+        """The columns of a table whose collation holds different texts equal."""
+        place = self.place_of(table)
+        if place not in self._loose_columns:
+            rows = self.rows_of(
+                "SELECT attname FROM pg_attribute AS a JOIN pg_collation AS c ON c.oid = a.attcollation "
+                "WHERE NOT c.collisdeterministic AND a.attrelid = to_regclass(:name)",
+                name=self.sql_dialect.identifier_preparer.format_table(self.sa_table(table)),
+            )
+            self._loose_columns[place] = {row[0] for row in rows}
+        return self._loose_columns[place]
+
+    @cached_property
+    def _loose_columns(self) -> dict[Hashable, set[str]]:
+        return {}
+
+    @cached_property
+    def _unencrypted(self) -> bool:
+        """True where what the server sends comes over the socket as it is."""
+        with self.connect() as connection:
+            driver: Any = connection.connection.driver_connection
+            if driver.pgconn.ssl_in_use:
+                return False
+        try:
+            rows = self.rows_of("SELECT encrypted FROM pg_stat_gssapi WHERE pid = pg_backend_pid()")
+        except DatabaseError:
+            return False
+        return not any(row[0] for row in rows)
+
+    @contextlib.contextmanager
+    def _rows(
+        self, reading: Reading, within: Load | None = None, breaker: Breaker | None = None, connection: Any = None
+    ) -> Iterator[Iterator[SourceBatch]]:
+        if not reading.columns:
+            reading = replace(reading, columns=(reading.table.names[0],))
+        names = list(reading.columns)
+        columns = reading.table.chosen(names)
+        stored = [column.stored for column in columns]
+        sql = f"COPY ({self.compiled(self.selects.selection(reading))}) TO STDOUT (FORMAT binary)"
+        given = connection if within is None else cast(SqlLoad, within).connection
+        # The texts of types that only the server knows depend on its settings.
+        settled = any(column.type is None for column in columns)
+        connecting = self.connect() if given is None else contextlib.nullcontext(given)
+        with connecting as connected:
+            driver: Any = connected.connection.driver_connection
+            known = contextlib.nullcontext() if breaker is None else breaker.knows(partial(self.break_off, driver))
+            with known, _read_settings(connected, given is not None) if settled else contextlib.nullcontext():
+                blocks = self._blocks(driver, sql)
+
+                def batches() -> Iterator[SourceBatch]:
+                    for rows in rebatched(
+                        row_batches(iter(blocks), stored, names), reading.batch_rows, reading.batch_bytes
+                    ):
+                        yield source_batch(rows, names, stored)
+
+                try:
+                    with self._server_errors():
+                        yield batches()
+                finally:
+                    if not self._ended(blocks):
+                        # The rest is not wanted: rather than read it all, the connection is given up.
+                        connected.invalidate()
+                        driver.close()
+
+    def break_off(self, driver: Any) -> None:
+        # Not by the driver's own call, which stops all of Python until the server has answered.
+        with self.connect() as other:
+            other.exec_driver_sql(f"SELECT pg_cancel_backend({int(driver.info.backend_pid)})")
+
+    def _blocks(self, driver: Any, sql: str) -> Any:
+        return SocketBlocks(driver, sql) if self._unencrypted else DriverBlocks(driver, sql)
+
+    def _ended(self, blocks: Any) -> bool:
+        blocks.close()
+        return bool(blocks.ended)
+
+    @contextlib.contextmanager
+    def _server_errors(self) -> Iterator[None]:
+        import psycopg
+
+        try:
+            yield
+        except ServerError as error:
+            raise self.failed(error.words, state_passes(error.sqlstate)) from None
+        except psycopg.Error as error:
+            raise self.failed(self.words_of(error), self.passes(error)) from None
+        except OSError as error:
+            if error.filename is None and error.errno in _CUT_OFF:
+                raise self.failed(f"connection lost: {error.strerror}", passing=True) from None
+            raise
+
+    @contextlib.contextmanager
+    def snapshot(self, table: TableInfo, count: int) -> Iterator[list[Any]]:
+        with contextlib.ExitStack() as stack:
+            connections = [stack.enter_context(self.connect()) for _ in range(count)]
+            with self.errors():
+                for connection in connections:
+                    connection.execution_options(isolation_level="REPEATABLE READ", postgresql_readonly=True)
+                name = connections[0].exec_driver_sql("SELECT pg_export_snapshot()").scalar()
+                for connection in connections[1:]:
+                    connection.exec_driver_sql(f"SET TRANSACTION SNAPSHOT '{name}'")
+            yield connections
+
+    def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
+        faults: list[tuple[str, Fault]] = []
+        for name, values in zip(rows.schema.names, rows.columns, strict=True):
+            info = table.column(name)
+            faults += [(name, fault) for fault in misfits(values, info.dialect_type if info else None)]
+        return rows, faults
+
+    def new_load(self) -> SqlLoad:
+        return PostgreSQLLoad(self)
+
+    def statements(self, sql: str) -> list[str]:
+        # The server parts them itself.
+        return [sql]
+
+
+_CUT_OFF = (errno.ECONNRESET, errno.EPIPE, errno.ETIMEDOUT, errno.ENOTCONN, errno.EBADF)
+_SETTINGS = {"TimeZone": "UTC", "IntervalStyle": "iso_8601", "DateStyle": "ISO, MDY", "extra_float_digits": "1"}
+
+
+@contextlib.contextmanager
+def _read_settings(connection: sa.Connection, restore: bool) -> Iterator[None]:
+    """While it lasts, the server writes times and intervals in one way; afterwards as it did, where that matters."""
+
+    def tell(values: Mapping[str, str]) -> None:
+        for name, value in values.items():
+            connection.execute(sa.select(sa.func.set_config(name, value, True)))
+
+    before = {name: str(connection.execute(sa.select(sa.func.current_setting(name))).scalar()) for name in _SETTINGS}
+    tell(_SETTINGS)
+    yield
+    if restore:
+        tell(before)
+
+
+__all__ = ["PostgreSQL"]

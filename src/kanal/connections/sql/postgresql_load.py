@@ -1,0 +1,101 @@
+"""A transaction on PostgreSQL, in which rows go in by COPY."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+import pyarrow as pa
+import sqlalchemy as sa
+
+from kanal.connections.description import TableInfo
+from kanal.connections.errors import RowsRefused
+from kanal.connections.sql.copy_binary import binary_rows, takes
+from kanal.connections.sql.load import SqlLoad, row_column
+from kanal.connections.sql.postgresql_types import is_direct
+from kanal.connections.sql.postgresql_values import plain_text, stored_form
+from kanal.connections.sql.text_rows import text_rows
+
+if TYPE_CHECKING:
+    from kanal.connections.sql.postgresql import PostgreSQL
+
+
+class PostgreSQLLoad(SqlLoad):
+    """A transaction in which rows go in by COPY."""
+
+    database: PostgreSQL
+
+    def empty_table(self, table: sa.Table) -> int:
+        name = self.database.sql_dialect.identifier_preparer.format_table(table)
+        # Whoever else empties it waits, readers do not: a DELETE would not see the rows that another is to commit.
+        self.execute(sa.text(f"LOCK TABLE {_escaped(name)} IN SHARE ROW EXCLUSIVE MODE"), counted=False)
+        some = sa.select(sa.literal_column("1")).select_from(table).limit(_FEW + 1).subquery()
+        few = int(self.scalar(sa.select(sa.func.count()).select_from(some))) <= _FEW
+        # A TRUNCATE makes new files and keeps readers waiting: of few rows, DELETE is quicker and kinder.
+        if few or self.database.catalogue.referring(TableInfo(table.schema, table.name, ())):
+            return self.execute(table.delete())
+        asked = [sa.literal(text, sa.Text) for text in (name, "TRUNCATE")]
+        if not self.scalar(sa.select(sa.func.has_table_privilege(*asked))):
+            return self.execute(table.delete())
+        self.execute(sa.text(f"LOCK TABLE {_escaped(name)} IN ACCESS EXCLUSIVE MODE"), counted=False)
+        rows = int(self.scalar(sa.select(sa.func.count()).select_from(table)))
+        self.execute(sa.text(f"TRUNCATE TABLE {_escaped(name)}"), counted=False)
+        return rows
+
+    def encode_into(self, table: sa.Table, rows: pa.RecordBatch) -> Any:
+        names = rows.schema.names
+        target = self.database.sql_dialect.identifier_preparer.format_table(table)
+        listed = ", ".join(map(self.database.sql_dialect.identifier_preparer.quote, names))
+        columns = [stored_form(values, table.c[name].type) for name, values in zip(names, rows.columns, strict=True)]
+        if all(is_direct(table.c[name].type) for name in names) and all(takes(values.type) for values in columns):
+            return f"COPY {target} ({listed}) FROM STDIN (FORMAT binary)", binary_rows(columns)
+        texts = [plain_text(values) for values in rows.columns]
+        return f"COPY {target} ({listed}) FROM STDIN", text_rows(texts)
+
+    def insert_into(self, table: sa.Table, encoded: Any) -> None:
+        import psycopg
+
+        sql, content = encoded
+        driver: Any = self.connection.connection.driver_connection
+        try:
+            with self.connection.begin_nested(), driver.cursor().copy(sql) as copy:
+                for start in range(0, len(content), _SENT_AT_ONCE):
+                    copy.write(content[start : start + _SENT_AT_ONCE])
+        except psycopg.Error as error:
+            words = self.database.words_of(error)
+            if not refuses(error.sqlstate or ""):
+                raise self.database.failed(words, self.database.passes(error)) from None
+            line = re.search(r"COPY .*, line (\d+)", error.diag.context or "")
+            raise RowsRefused(words, int(line[1]) - 1 if line else None) from None
+        except sa.exc.SQLAlchemyError as error:
+            raise self.database.diagnosed(error) from None
+
+    def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
+        stage = self.stage_table(table, columns, name)
+        real = self.database.sa_table(table)
+        number = sa.cast(sa.null(), sa.BigInteger).label(row_column(columns))
+        query = self.database.compiled(sa.select(*(real.c[column] for column in columns), number))
+        self.run_sql(f"CREATE TEMPORARY TABLE {name} ON COMMIT DROP AS {query} WITH NO DATA")
+        return stage
+
+    def index_rows(self, stage: sa.Table) -> None:
+        self.run_sql(f"CREATE INDEX ON {stage.name} ({list(stage.c)[-1].name}); ANALYZE {stage.name}")
+
+    def settle_stage(self, stage: sa.Table) -> None:
+        self.run_sql(f"ANALYZE {stage.name}; SET LOCAL work_mem = '64MB'")
+
+
+def _escaped(sql: str) -> str:
+    """SQL in which a colon is no parameter's."""
+    return sql.replace("\\", "\\\\").replace(":", "\\:")
+
+
+_SENT_AT_ONCE = 1024 * 1024
+
+_FEW = 10_000
+
+
+def refuses(sqlstate: str) -> bool:
+    """True for the states of errors by which rows are refused: bad data, broken constraints, raised by a trigger."""
+    return sqlstate[:2] in ("22", "23", "44", "P0")

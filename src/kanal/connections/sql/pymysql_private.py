@@ -1,0 +1,86 @@
+"""All that Kanal uses of PyMySQL beside its public interface; where a version lacks it, rows go a slower way.
+
+By these names rows are read from the packets and written by LOAD DATA from memory, without Python objects for values.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+import pyarrow as pa
+
+from kanal.connections.batches import fetched
+from kanal.connections.errors import DatabaseError
+
+_SENT_AT_ONCE = 1024 * 1024
+_NAMES = ("_execute_command", "_read_packet", "_force_close", "_rfile", "_result", "write_packet")
+
+
+def is_known(connection: Any) -> bool:
+    """True where this version of the driver has the private names."""
+    return all(hasattr(connection, name) for name in _NAMES)
+
+
+def stream_of(connection: Any) -> Any:
+    """The stream in which the packets come, once a query was sent."""
+    return connection._rfile
+
+
+def end_result(connection: Any) -> None:
+    """Tell the driver that its result has been read to the end, past its own reading of it."""
+    connection._result.unbuffered_active = False
+    connection._result = None
+
+
+def give_up_result(connection: Any) -> bool:
+    """Close a connection whose result was not read to the end, rather than read it all; False where there is none."""
+    result = getattr(connection, "_result", None)
+    if result is None or not getattr(result, "unbuffered_active", False):
+        return False
+    result.unbuffered_active = False
+    connection._force_close()
+    return True
+
+
+def forbid_files(connection: Any) -> None:
+    """Have the driver refuse files that the server asks for: only `load_rows` answers, which never opens one."""
+    connection._local_infile = False
+
+
+def load_rows(connection: Any, sql: str, content: memoryview, name: str) -> tuple[int, int]:
+    """Run a LOAD DATA LOCAL with these lines; the rows that it changed, and its warnings. Raises its errors."""
+    from pymysql.connections import MySQLResult
+    from pymysql.constants import COMMAND
+
+    connection._execute_command(COMMAND.COM_QUERY, sql)
+    answer = connection._read_packet()
+    if not answer.is_load_local_packet():
+        raise DatabaseError(f"connection {name}: the server does not take rows", "see its log")
+    for start in range(0, len(content), _SENT_AT_ONCE):
+        connection.write_packet(bytes(content[start : start + _SENT_AT_ONCE]))
+    connection.write_packet(b"")
+    result = MySQLResult(connection)
+    result._read_ok_packet(connection._read_packet())
+    connection._result = None
+    return result.affected_rows, result.warning_count
+
+
+def slow_batches(connection: Any, sql: str, kinds: list[pa.DataType], rows: int, size: int) -> Iterator[list[pa.Array]]:
+    """What `mariadb_rows.row_batches` gives, by the driver's public cursor, which makes Python objects of values."""
+    from pymysql.cursors import SSCursor
+
+    with connection.cursor(SSCursor) as cursor:
+        cursor.execute(sql)
+        while found := fetched(cursor, rows, size, 1_000):
+            yield [pa.array([_sent(row[place], kind) for row in found], kind) for place, kind in enumerate(kinds)]
+
+
+def _sent(value: Any, kind: pa.DataType) -> str | bytes | None:
+    """A value as the server sent it."""
+    if value is None or isinstance(value, str if pa.types.is_string(kind) else bytes):
+        return value
+    if isinstance(value, bytes):
+        return value.decode("utf-8")
+    text = str(value)
+    return text if pa.types.is_string(kind) else text.encode()

@@ -1,0 +1,328 @@
+"""SQLite, read and written through its Arrow driver."""
+
+from __future__ import annotations
+
+import contextlib
+import re
+import sqlite3
+from collections.abc import Hashable, Iterator, Sequence
+from functools import cached_property
+from pathlib import Path
+from typing import Any, ClassVar, Self, cast
+
+import pyarrow as pa
+import pyarrow.compute as pc
+import sqlalchemy as sa
+from sqlalchemy.dialects import sqlite as dialect
+
+from kanal.connections.base import Connection
+from kanal.connections.description import ColumnInfo, TableInfo
+from kanal.connections.errors import DatabaseError
+from kanal.connections.identity import file_identity
+from kanal.connections.loading import Load
+from kanal.connections.reading import Breaker, Reading
+from kanal.connections.sql.database import SqlDatabase
+from kanal.connections.sql.ddl import TableDefinitions
+from kanal.connections.sql.load import SqlLoad
+from kanal.connections.sql.named_type import NamedType
+from kanal.connections.sql.selects import Selects
+from kanal.connections.sql.sqlite_catalogue import SQLiteCatalogue
+from kanal.connections.sql.sqlite_load import SQLiteLoad
+from kanal.connections.sql.sqlite_rows import (
+    EXACT_DIGITS,
+    RowReader,
+    affinity,
+    driver_errors,
+    quote,
+    stored_form,
+)
+from kanal.core.faults import Fault
+from kanal.core.frame import SourceBatch
+from kanal.core.types import Family, SqlType
+
+#: Rows at once of a large file, where they are not counted.
+_UNCOUNTED = 1_000
+
+
+class SQLiteTableDefinitions(TableDefinitions):
+    """The tables of a SQLite database."""
+
+    database: SQLite
+
+    def define(self, statements: Sequence[str]) -> None:
+        if self.database.missing_file:
+            self.database.path.touch()
+        self.database.run_command(";\n".join(statements))
+
+    def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
+        # The declared name tells Kanal the type again, and SQLite the affinity.
+        if sql_type.family is Family.DECIMAL and (sql_type.precision or 0) > EXACT_DIGITS:
+            return sa.Text()
+        if sql_type.family in (Family.UUID, Family.JSON, Family.INTERVAL):
+            return sa.Text()
+        return NamedType("BLOB" if sql_type.family is Family.BINARY else str(sql_type).upper())
+
+    def alteration(self, table: TableInfo, column: ColumnInfo) -> str | None:
+        return None
+
+
+class SQLiteSelects(Selects):
+    """What is asked for in another form than the column has."""
+
+    def bytewise(self, column: Any) -> Any:
+        return sa.collate(column, "BINARY")
+
+
+class SQLite(SqlDatabase):
+    """A SQLite file."""
+
+    extra = "kanal itself again, which brings SQLite's driver"
+    sql_name = "sqlite"
+    sql_dialect = dialect.dialect(paramstyle="named")
+    defers_references = True
+    folds_columns = True
+    pooling: ClassVar[dict[str, Any]] = {}
+    drivers = frozenset({"pysqlite"})
+    #: What tells its file from all others, once it is there.
+    _number: Hashable = None
+
+    @classmethod
+    def opened(cls, name: str, url: sa.URL, folder: Path) -> Self:
+        if url.database and url.database != ":memory:":
+            url = url.set(database=str(folder / url.database))
+        return cls(name, url)
+
+    @cached_property
+    def catalogue(self) -> SQLiteCatalogue:
+        return SQLiteCatalogue(self)
+
+    @cached_property
+    def ddl(self) -> SQLiteTableDefinitions:
+        return SQLiteTableDefinitions(self)
+
+    @cached_property
+    def selects(self) -> SQLiteSelects:
+        return SQLiteSelects(self)
+
+    @cached_property
+    def engine(self) -> sa.Engine:
+        engine = super().engine
+
+        @sa.event.listens_for(engine, "connect")
+        def _settings(connection: Any, _: Any) -> None:
+            # Who reads does not wait for who writes, and a commit waits for the disk only now and then.
+            connection.execute("PRAGMA journal_mode = WAL")
+            connection.execute("PRAGMA synchronous = NORMAL")
+
+        return engine
+
+    @cached_property
+    def path(self) -> Path:
+        """The database's file; raises DatabaseError for one in memory, which two connections cannot share."""
+        name = self.url.database
+        if not name or name == ":memory:":
+            raise DatabaseError(
+                f"connection {self.name}: a database in memory is empty for each who connects",
+                "name a file, such as sqlite:///register.db",
+            )
+        return Path(name)
+
+    @property
+    def identity(self) -> Hashable:
+        if self._number is None:
+            found = file_identity(self.path)
+            if isinstance(found, str):  # not there yet
+                return "sqlite", found
+            self._number = found
+        return "sqlite", self._number
+
+    def place_of(self, table: TableInfo) -> Hashable:
+        return self.identity, table.name.casefold()
+
+    def may_be_made(self) -> None:
+        self._may_be_made = True
+
+    _may_be_made = False
+
+    @property
+    def missing_file(self) -> str | None:
+        missing = self._may_be_made and not self.path.exists() and self.path.parent.is_dir()
+        return self.url.database if missing else None
+
+    def check_file(self) -> None:
+        """Raise DatabaseError unless the file is there and is a database."""
+        if self._checked and self.path.exists():
+            return
+        self._check_file()
+        self._checked = True
+
+    # Locks of a file are the process's: whoever closes it, by whatever handle, gives up those of the Arrow driver,
+    # which has a SQLite of its own (https://sqlite.org/howtocorrupt.html, 2.2). So the file is opened otherwise only
+    # while no load is under way: its head is looked at once, and its tables are listed once.
+    _checked = False
+
+    def _check_file(self) -> None:
+        if not self.path.exists():
+            near = sorted(path.name for path in self.path.parent.glob("*.db")) if self.path.parent.is_dir() else []
+            where = f"its folder has: {', '.join(near[:8])}" if near else "correct the URL"
+            remedy = f"{where}; the file of a target is made with its tables, by kanal create or kanal run --create"
+            raise DatabaseError(f"connection {self.name}: there is no file {self.path}", remedy)
+        if self.path.is_dir():
+            raise DatabaseError(f"connection {self.name}: {self.path} is a folder", "name the database file in it")
+        try:
+            with self.path.open("rb") as file:
+                head = file.read(16)
+        except OSError as error:
+            raise DatabaseError(
+                f"connection {self.name}: {self.path} cannot be read: {error.strerror}",
+                "ask for the right to read it",
+            ) from None
+        if head and head != b"SQLite format 3\x00":
+            raise DatabaseError(f"connection {self.name}: {self.path} is not a SQLite database", "correct the URL")
+
+    @contextlib.contextmanager
+    def _python(self) -> Iterator[sqlite3.Connection]:
+        """A connection of Python's own driver, for small questions."""
+        self.check_file()
+        try:
+            connection = sqlite3.connect(self.path, timeout=self.lock_timeout or 30)
+            try:
+                yield connection
+            finally:
+                connection.close()
+        except sqlite3.Error as error:
+            raise self.failed(str(error), self.passes(error)) from None
+
+    def passes(self, error: BaseException) -> bool:
+        # The Arrow driver gives no number; but SQLite's sentences are the same everywhere (sqlite3_errstr).
+        original = getattr(error, "orig", None) or error
+        number = getattr(original, "sqlite_errorcode", None)
+        if number is not None:
+            return number & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_PROTOCOL)
+        return any(said in str(original) for said in ("is locked", "locking protocol"))
+
+    def failed(self, words: str, passing: bool = False) -> DatabaseError:
+        """An error in SQLite's words."""
+        message = " ".join(words.split())
+        remedy = "the message is SQLite's own: correct the statement or the data"
+        if "locked" in message or "busy" in message.lower():
+            remedy = "another program writes to the file; try again when it has finished"
+        elif "disk is full" in message:
+            remedy = "make room on the disk"
+        elif "readonly" in message:
+            remedy = "ask for the right to write to the file and its folder"
+        return DatabaseError(f"connection {self.name} ({self.path}): {message}", remedy, passing)
+
+    @contextlib.contextmanager
+    def arrow(self) -> Iterator[Any]:
+        """A connection of the Arrow driver; its errors become Kanal's."""
+        import adbc_driver_sqlite.dbapi
+
+        self.check_file()
+        uri = f"file:{str(self.path.resolve()).replace('%', '%25').replace('?', '%3f').replace('#', '%23')}?mode=rw"
+        try:
+            connection = adbc_driver_sqlite.dbapi.connect(uri)
+            try:
+                with connection.cursor() as cursor:
+                    cursor.execute(f"PRAGMA busy_timeout = {round(1000 * (self.lock_timeout or 30))}")
+                    cursor.fetchall()
+                yield connection
+            finally:
+                connection.close()
+        except driver_errors() as error:
+            raise self.driver_failure(error) from None
+
+    def driver_words(self, error: BaseException) -> str:
+        """What SQLite said, without the driver's surroundings.
+
+        Raises KeyboardInterrupt where it was one: the driver answers Ctrl-C with an error of its own, caused by it.
+        """
+        if isinstance(error.__cause__, KeyboardInterrupt):
+            raise KeyboardInterrupt from None
+        text = self.without_password(" ".join(str(error).split()))
+        text = re.sub(r"^[A-Z_]+: (?:\[SQLite\] )?", "", text)
+        text = re.sub(r"\s*query was: .*$", "", text)
+        return re.sub(r"^(?:[Ff]ailed to \w+(?: \w+)*: )+", "", text)
+
+    def driver_failure(self, error: BaseException) -> DatabaseError:
+        """A driver's error as one of Kanal's."""
+        return self.failed(self.driver_words(error), self.passes(error))
+
+    def scalar(self, query: sa.Select[Any]) -> Any:
+        with self.arrow() as connection, connection.cursor() as cursor:
+            cursor.execute(self.compiled(query))
+            rows = cursor.fetchall()
+        return rows[0][0] if rows else None
+
+    @property
+    def lock(self) -> Any:
+        return self.identity
+
+    def shares_lock_with(
+        self, other: Connection, reading: Reading | None = None, table: TableInfo | None = None
+    ) -> bool:
+        del reading, table
+        return isinstance(other, SQLite) and self.identity == other.identity
+
+    def sa_table(self, table: TableInfo) -> sa.Table:
+        return sa.Table(table.name, sa.MetaData(), *(sa.Column(name) for name in table.names))
+
+    def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
+        collation = self.catalogue._collations.get(table.name, {}).get(name.casefold(), "BINARY")
+        if not pa.types.is_string(values.type) or collation == "BINARY":
+            return values
+        forms = {"NOCASE": pc.ascii_lower, "RTRIM": lambda texts: pc.utf8_rtrim(texts, " ")}
+        if collation not in forms:
+            raise DatabaseError(
+                f"the key column {name} of {table.name} has the collation {collation}, of which Kanal does not know "
+                "what it holds equal",
+                "declare it with BINARY, NOCASE or RTRIM, or make the key of another column",
+            )
+        return forms[collation](values)
+
+    @contextlib.contextmanager
+    def _rows(
+        self, reading: Reading, within: Load | None = None, breaker: Breaker | None = None, connection: Any = None
+    ) -> Iterator[Iterator[SourceBatch]]:
+        del connection, breaker  # the driver cannot break off a statement
+        connecting = self.arrow() if within is None else contextlib.nullcontext(cast(SQLiteLoad, within).arrow)
+        with connecting as connected, connected.cursor() as cursor:
+            rows = self._rows_at_once(cursor, reading)
+            cursor.adbc_statement.set_options(**{"adbc.sqlite.query.batch_rows": str(rows)})
+            yield RowReader(
+                cursor, reading, self.catalogue._row_numbers.get(reading.table.name), self.driver_failure
+            ).batches()
+
+    def _rows_at_once(self, cursor: Any, reading: Reading) -> int:
+        """How many rows the driver is to give at once, which cannot count their bytes: by the rows' mean size.
+
+        That is at most the file's size by the number of rows. So a batch may be larger where few rows have nearly all.
+        """
+        size = self.path.stat().st_size
+        number = self.catalogue._row_numbers.get(reading.table.name)
+        if size <= 4 * reading.batch_bytes:
+            return reading.batch_rows
+        if number is None or reading.query is not None:
+            return min(reading.batch_rows, _UNCOUNTED)
+        cursor.execute(f"SELECT max({number}) FROM {quote(reading.table.name)}")
+        rows = max(cursor.fetchall()[0][0] or 1, 1)
+        return max(1, min(reading.batch_rows, reading.batch_bytes * rows // size))
+
+    def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
+        faults: list[tuple[str, Fault]] = []
+        columns = []
+        for name, values in zip(rows.schema.names, rows.columns, strict=True):
+            info = table.column(name)
+            stored, found = stored_form(values, affinity(info.declared) if info else "blob", info)
+            columns.append(stored)
+            faults.extend((name, fault) for fault in found)
+        return pa.RecordBatch.from_arrays(columns, names=rows.schema.names), faults
+
+    @contextlib.contextmanager
+    def load(self) -> Iterator[SqlLoad]:
+        with self.arrow() as connection:
+            load = SQLiteLoad(self, connection)
+            try:
+                yield load
+            finally:
+                load.close()

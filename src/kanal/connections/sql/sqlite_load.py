@@ -1,0 +1,153 @@
+"""A transaction on SQLite, through its Arrow driver."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING, Any
+
+import sqlalchemy as sa
+
+from kanal.connections.description import TableInfo
+from kanal.connections.errors import DatabaseError, RowsRefused
+from kanal.connections.sql.load import SqlLoad, row_column
+from kanal.connections.sql.sqlite_rows import (
+    driver_errors,
+    quote,
+    text_literal,
+)
+
+if TYPE_CHECKING:
+    from kanal.connections.sql.sqlite import SQLite
+
+
+class SQLiteLoad(SqlLoad):
+    """A transaction through the Arrow driver."""
+
+    database: SQLite
+
+    def __init__(self, database: SQLite, connection: Any) -> None:
+        self.arrow = connection
+        self.cursor = connection.cursor()
+        super().__init__(database)
+
+    def begin(self) -> None:
+        # The driver begins a transaction at once, within which foreign keys cannot be switched on.
+        self.arrow.adbc_connection.set_autocommit(True)
+        self._deferred = False
+        self.fetch("PRAGMA foreign_keys = ON")
+        self.arrow.adbc_connection.set_autocommit(False)
+        # A transaction that reads before it writes cannot wait for another that writes: it takes the lock at once.
+        try:
+            self.fetch("COMMIT")
+            self.fetch("BEGIN IMMEDIATE")
+        except driver_errors() as error:
+            raise self.database.driver_failure(error) from None
+
+    def statement(self, sql: str) -> int:
+        """Run one statement; the number of rows it changed, where it changes rows. Raises the driver's errors."""
+        self.fetch(sql)
+        return int(self.fetch("SELECT changes()")[0][0])
+
+    def fetch(self, sql: str) -> list[Any]:
+        """The rows that a query finds. Raises the driver's errors."""
+        self.cursor.execute(sql)
+        rows: list[Any] = self.cursor.fetchall()
+        return rows
+
+    def execute(self, statement: Any, counted: bool = True) -> int:
+        try:
+            return self.statement(self.database.compiled(statement))
+        except driver_errors() as error:
+            raise self.database.driver_failure(error) from None
+
+    def run_sql(self, sql: str) -> int:
+        try:
+            return sum(self.statement(statement) for statement in self.database.statements(sql))
+        except driver_errors() as error:
+            raise self.database.driver_failure(error) from None
+
+    def scalar(self, query: sa.Select[Any]) -> Any:
+        try:
+            rows = self.fetch(self.database.compiled(query))
+        except driver_errors() as error:
+            raise self.database.driver_failure(error) from None
+        return rows[0][0] if rows else None
+
+    def empty_table(self, table: sa.Table) -> int:
+        # Rows of other tables may refer to these; what matters is that they do so again when the load commits.
+        # (Switching the deferral off again would forget what it has deferred.)
+        if self.fetch(
+            "SELECT 1 FROM sqlite_master AS m, pragma_foreign_key_list(m.name) AS k "
+            f'WHERE lower(k."table") = lower({text_literal(table.name)}) LIMIT 1'
+        ):
+            self.fetch("PRAGMA defer_foreign_keys = ON")
+            self._deferred = True
+        return self.execute(table.delete())
+
+    def insert_into(self, table: sa.Table, encoded: Any) -> None:
+        temporary = bool(table.info.get("temporary"))
+        with self._all_or_nothing():
+            self.cursor.adbc_ingest(table.name, encoded, mode="append", temporary=temporary)
+
+    def attempt(self, *statements: Any) -> list[int]:
+        with self._all_or_nothing():
+            return [self.statement(self.database.compiled(statement)) for statement in statements]
+        raise AssertionError
+
+    @contextlib.contextmanager
+    def _all_or_nothing(self) -> Iterator[None]:
+        try:
+            self.fetch("SAVEPOINT kanal")
+            yield
+            self.fetch("RELEASE SAVEPOINT kanal")
+        except driver_errors() as error:
+            words = self.database.driver_words(error)
+            if "constraint" not in words.lower() and "datatype mismatch" not in words:
+                raise self.database.driver_failure(error) from None
+            for statement in ("ROLLBACK TO SAVEPOINT kanal", "RELEASE SAVEPOINT kanal"):
+                self.fetch(statement)
+            raise RowsRefused(words) from None
+
+    def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
+        declared = {column.name: column.declared for column in table.columns}
+        body = ", ".join(f"{quote(column)} {declared[column]}" for column in columns)
+        number = row_column(columns)
+        self.run_sql(f"CREATE TEMP TABLE {quote(name)} ({body}, {number} INTEGER PRIMARY KEY)")
+        self.run_sql(f"CREATE INDEX temp.{quote(name + '_key')} ON {quote(name)} ({', '.join(map(quote, key))})")
+        columns = [*columns, number]
+        info = {"temporary": True}
+        return sa.Table(name, sa.MetaData(), *(sa.Column(column) for column in columns), schema="temp", info=info)
+
+    def drop_stage(self, stage: sa.Table) -> None:
+        self.run_sql(f"DROP TABLE temp.{quote(stage.name)}")
+
+    def cancel(self) -> None:
+        """The driver cannot break off a statement."""
+
+    def commit(self) -> None:
+        try:
+            if self._deferred:
+                self._check_references()
+            self.arrow.commit()
+        except driver_errors() as error:
+            raise self.database.driver_failure(error) from None
+
+    def _check_references(self) -> None:
+        """Raise DatabaseError where rows refer to rows that are no longer there."""
+        broken = self.fetch(
+            'SELECT "table", parent, count(*) FROM pragma_foreign_key_check GROUP BY 1, 2 ORDER BY 1, 2'
+        )
+        if broken:
+            parts = ", ".join(f"{count:,} rows of {table} to {parent}" for table, parent, count in broken)
+            raise DatabaseError(
+                f"connection {self.database.name}: FOREIGN KEY constraint failed: after the load, rows would refer to "
+                f"rows that are not there: {parts}",
+                "load the missing rows, or empty the referring table in the same job before",
+            )
+
+    def close(self) -> None:
+        with contextlib.suppress(*driver_errors()):
+            self.cursor.close()
+        with contextlib.suppress(*driver_errors()):
+            self.arrow.rollback()

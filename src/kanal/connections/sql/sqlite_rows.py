@@ -1,0 +1,324 @@
+"""How rows come from SQLite through its Arrow driver, and how they are stored in it.
+
+Any row of SQLite may hold a value of any type in any column (https://sqlite.org/datatype3.html), so every column is
+read in one type and the values of other types beside it, as text.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import datetime as dt
+import json
+from collections.abc import Callable, Iterator, Sequence
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kanal.connections.batches import negative_zeros, valid_text
+from kanal.connections.description import ColumnInfo
+from kanal.connections.reading import Reading, Window
+from kanal.core.arrays import from_unscaled, mask_of, to_unscaled
+from kanal.core.conversions import converter
+from kanal.core.faults import Fault
+from kanal.core.frame import SourceBatch, Strays
+from kanal.core.reasons import Reason
+from kanal.core.types import TEXT, Family, SqlType, parse_type
+
+#: By family, where a value of a column {c} is one of its type, that value, and one to show the driver its type;
+#: all other values are strays. Whole numbers beyond 2 to the 53rd have no floating value of their own.
+_NUMERIC = "(typeof({c}) = 'real' OR (typeof({c}) = 'integer' AND {c} BETWEEN -9007199254740992 AND 9007199254740992))"
+_NATIVE = {
+    Family.INTEGER: ("typeof({c}) = 'integer'", "{c}", "0"),
+    Family.DOUBLE: (_NUMERIC, "CAST({c} AS REAL)", "0.0"),
+    Family.DECIMAL: (_NUMERIC, "CAST({c} AS REAL)", "0.0"),
+    Family.BINARY: ("typeof({c}) = 'blob'", "{c}", "x''"),
+}
+#: As which Arrow type the driver gives them; all others as text.
+_KINDS = {Family.INTEGER: pa.int64(), Family.DOUBLE: pa.float64(), Family.DECIMAL: pa.float64()}
+#: Significant digits of a decimal that a floating value, and so SQLite, always keeps.
+EXACT_DIGITS = 15
+
+
+def driver_errors() -> tuple[type[BaseException], ...]:
+    """What the Arrow driver raises; it is imported only where rows are moved, since that takes a while."""
+    import adbc_driver_manager
+
+    return (adbc_driver_manager.Error,)
+
+
+def affinity(declared: str) -> str:
+    """The column affinity that SQLite derives from a declared type (datatype3.html, 3.1)."""
+    upper = declared.upper()
+    if "INT" in upper:
+        return "integer"
+    if any(word in upper for word in ("CHAR", "CLOB", "TEXT")):
+        return "text"
+    if not upper or "BLOB" in upper:
+        return "blob"
+    if any(word in upper for word in ("REAL", "FLOA", "DOUB")):
+        return "real"
+    return "numeric"
+
+
+def quote(name: str) -> str:
+    """A name as SQLite takes it in any case."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+def text_literal(text: str) -> str:
+    """A text as a literal of SQL."""
+    return "'" + text.replace("'", "''") + "'"
+
+
+class RowReader:
+    """Reads rows of a table or query through a cursor of the Arrow driver.
+
+    `number` is the name by which the table numbers its rows, where it does; `failure` makes an error of a driver's.
+    """
+
+    def __init__(
+        self, cursor: Any, reading: Reading, number: str | None, failure: Callable[[BaseException], Exception]
+    ) -> None:
+        self._cursor = cursor
+        self._reading = reading
+        self._number = number
+        self._failure = failure
+        self._stored = {column.name: column.stored for column in reading.table.columns}
+        self._names = list(reading.columns) or [reading.table.names[0]]
+
+    def batches(self) -> Iterator[SourceBatch]:
+        """The rows: by a plain SELECT as long as all values are of their columns' storage classes, which is twice as
+        quick, and from the first that is not on, in the same transaction, by one that tells them apart."""
+        plain = self._plain_select()
+        last, count = None, 0
+        if plain is not None:
+            kinds = [_KINDS.get(self._stored[name].family, pa.string()) for name in self._names] + [pa.int64()]
+            try:
+                for rows in self._fetched(plain):
+                    if rows.schema.types != kinds:
+                        raise _Mixed
+                    if rows.num_rows:
+                        yield self._source_batch(rows)
+                        last, count = rows.column(len(self._names))[-1].as_py(), count + rows.num_rows
+                return
+            except _Mixed:
+                pass
+        for rows in self._fetched(self._typed_select(last, count)):
+            if rows.num_rows:
+                batch = self._source_batch(rows)
+                self._put_strays(batch, rows.column(len(self._names)))
+                yield batch
+
+    def _fetched(self, statement: str) -> Iterator[pa.RecordBatch]:
+        """What a SELECT gives, without its first row, which told the driver the columns' types."""
+        self._cursor.execute(statement)
+        reader = self._cursor.fetch_record_batch()
+        first = True
+        while True:
+            try:
+                rows = reader.read_next_batch()
+            except StopIteration:
+                return
+            except (pa.ArrowException, OSError, *driver_errors()) as error:
+                if "Type mismatch in column" in str(error):
+                    raise _Mixed from None
+                raise self._failure(error) from None
+            yield rows.slice(1) if first else rows
+            first = False
+
+    def _plain_select(self) -> str | None:
+        """A SELECT of a table's rows in the order of their numbers, which come last; None where it takes more.
+
+        Of numbers that a floating value may not keep, it makes texts, which the driver then stumbles on.
+        """
+        reading, number = self._reading, self._number
+        if number is None or reading.order_by or reading.windows or reading.query is not None:
+            return None
+        parts, samples = [], []
+        for name in self._names:
+            column, family = quote(name), self._stored[name].family
+            declared = reading.table.column(name)
+            if family is Family.BINARY or declared is None:
+                return None
+            if family is Family.INTEGER or (family in _NATIVE and affinity(declared.declared) == "real"):
+                parts.append(column)
+            elif family in _NATIVE:
+                kept = f"{column} BETWEEN -9007199254740992 AND 9007199254740992"
+                parts.append(f"CASE WHEN {kept} THEN CAST({column} AS REAL) WHEN {column} IS NOT NULL THEN 'x' END")
+            else:
+                parts.append(f"CAST({column} AS TEXT)")
+            samples.append(_NATIVE[family][2] if family in _NATIVE else "''")
+        limit = -1 if reading.limit is None else reading.limit
+        inner = f"SELECT {', '.join(parts)}, {number} FROM {quote(reading.table.name)} ORDER BY {number} LIMIT {limit}"
+        return f"SELECT {', '.join(samples)}, 0 UNION ALL SELECT * FROM ({inner})"
+
+    def _typed_select(self, last: int | None, count: int) -> str:
+        """A SELECT that gives each column in one storage class, and a last column with the values of others.
+
+        It goes on after so many rows, by the number of the last. The driver takes a column's type from the first rows,
+        so a row of known types is put before them.
+        """
+        reading = self._reading
+        source = f"({reading.query.rstrip().rstrip(';')})" if reading.query is not None else quote(reading.table.name)
+        parts, strays, samples = [], [], []
+        for place, name in enumerate(self._names):
+            column = quote(name)
+            native = _NATIVE.get(self._stored[name].family)
+            if native is None:
+                parts.append(f"CAST({column} AS TEXT)")
+                samples.append("''")
+                continue
+            fits, value = (part.format(c=column) for part in native[:2])
+            parts.append(f"CASE WHEN {fits} THEN {value} END")
+            strays.append((f"({column} IS NOT NULL AND NOT {fits})", f"'{place}'", column))
+            samples.append(native[2])
+        if strays:
+            found = " OR ".join(condition for condition, _, _ in strays)
+            pairs = ", ".join(
+                f"{place}, CASE WHEN {condition} THEN CAST({column} AS TEXT) END" for condition, place, column in strays
+            )
+            parts.append(f"CASE WHEN {found} THEN json_object({pairs}) END")
+        else:
+            parts.append("CAST(NULL AS TEXT)")
+        samples.append("''")
+        by_bytes = " COLLATE BINARY" if reading.seeks else ""
+        keys = [f"{quote(name)}{by_bytes}" for name in reading.order_by]
+        order = f" ORDER BY {', '.join(keys)}" if keys else ""
+        # Without a LIMIT, SQLite may drop the order of an inner SELECT.
+        limit = f" LIMIT {-1 if reading.limit is None else reading.limit - count}"
+        limit = limit if order or reading.limit is not None else ""
+        conditions = [_window_condition(window) for window in reading.windows]
+        if last is not None:
+            conditions.append(f"{self._number} > {last}")
+        if reading.after:
+            after = _beyond(keys, reading.after)
+            conditions.append(f"NOT ({after})" if reading.up_to else after)
+        where = f" WHERE {' AND '.join(f'({condition})' for condition in conditions)}" if conditions else ""
+        inner = f"SELECT {', '.join(parts)} FROM {source} AS q{where}{order}{limit}"
+        return f"SELECT {', '.join(samples)} UNION ALL SELECT * FROM ({inner})"
+
+    def _source_batch(self, rows: pa.RecordBatch) -> SourceBatch:
+        columns = {name: rows.column(place) for place, name in enumerate(self._names)}
+        strays: dict[str, Strays] = {}
+        for name, values in columns.items():
+            if pa.types.is_string(values.type):
+                columns[name] = valid_text(name, values, strays)
+            elif self._stored[name].family is Family.DECIMAL:
+                columns[name] = _decimals(name, values, self._stored[name], strays)
+        return SourceBatch(rows.num_rows, columns, strays)
+
+    def _put_strays(self, batch: SourceBatch, found: pa.Array) -> None:
+        """Add the values that are none of their columns' types, from JSON by the place of the column."""
+        if found.null_count < len(found):
+            for row in np.flatnonzero(mask_of(found.is_valid())).tolist():
+                whole = found[row].as_buffer().to_pybytes().decode("utf-8", "surrogateescape")
+                for place, text in json.loads(whole).items():
+                    if text is not None:
+                        batch.strays.setdefault(self._names[int(place)], {})[row] = _text_or_bytes(text)
+
+
+#: Dates and times with a zone may differ by so much from what their text begins with.
+_ZONES = dt.timedelta(days=2)
+
+
+def _window_condition(window: Window) -> str:
+    """A condition that holds for all rows of a window, and as few others as the values' many forms allow."""
+    column, parts = quote(window.column), []
+    for value, sign, spare in ((window.low, ">=", -_ZONES), (window.high, "<", _ZONES)):
+        if value is None:
+            continue
+        if isinstance(value, dt.date):
+            day = dt.date(value.year, value.month, value.day)
+            with contextlib.suppress(OverflowError):
+                parts.append(f"{column} {sign} '{day + spare}' OR {column} < '0' OR typeof({column}) <> 'text'")
+        else:
+            parts.append(f"{column} {sign} {value} OR typeof({column}) NOT IN ('integer', 'real')")
+    return " AND ".join(f"({part})" for part in parts) or "1"
+
+
+def _text_or_bytes(text: str) -> str | bytes:
+    """A text, or the bytes that it was made of, where they are none."""
+    given = text.encode("utf-8", "surrogateescape")
+    with contextlib.suppress(UnicodeDecodeError):
+        return given.decode("utf-8")
+    return given
+
+
+class _Mixed(Exception):
+    """A column has values of several storage classes."""
+
+
+def _beyond(columns: Sequence[str], last: Sequence[int | str]) -> str:
+    """The condition that columns, taken together, come after these values in their order."""
+    values = [str(value) if isinstance(value, int) else text_literal(value) for value in last]
+    ways = []
+    for place, column in enumerate(columns):
+        same = [f"{columns[before]} = {values[before]}" for before in range(place)]
+        ways.append(" AND ".join([*same, f"{column} > {values[place]}"]))
+    return " OR ".join(f"({way})" for way in ways)
+
+
+def _decimals(name: str, values: pa.Array, target: SqlType, strays: dict[str, Strays]) -> pa.Array:
+    """Floating values as the decimals of 15 digits that SQLite shows for them; those that do not fit become strays."""
+    numbers = values.fill_null(0.0).to_numpy(zero_copy_only=False)
+    scale, precision = target.scale or 0, target.precision or 1
+    with np.errstate(all="ignore"):
+        scaled = np.rint(numbers * 10.0**scale)
+        # n / 10^s is rounded once, so it is the floating value nearest to that decimal.
+        near = np.abs(scaled / 10.0**scale - numbers) <= np.abs(numbers) * 5e-16
+        good = near & (np.abs(scaled) < 10.0**precision)
+    for row in np.flatnonzero(~good).tolist():
+        strays.setdefault(name, {})[row] = format(Decimal(f"{numbers[row]:.15g}"), "f")
+    keep = good & mask_of(values.is_valid())
+    return from_unscaled(np.where(keep, scaled, 0.0).astype(np.int64), target, keep)
+
+
+#: A text that SQLite would store as a number in a column of numeric affinity.
+_NUMERIC_TEXT = r"^\s*[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?\s*$"
+
+
+def stored_form(values: pa.Array, kind: str, info: ColumnInfo | None) -> tuple[pa.Array, list[Fault]]:
+    """An array as SQLite stores it, and faults for values that it would change."""
+    arrow = values.type
+    if pa.types.is_boolean(arrow) or pa.types.is_integer(arrow):
+        return values.cast(pa.int64()), []
+    if pa.types.is_floating(arrow):
+        values, faults = _without_nan(values.cast(pa.float64()))
+        return values, faults if kind == "blob" else faults + negative_zeros(values, "SQLite")
+    if pa.types.is_decimal(arrow):
+        if kind not in ("text", "blob") and arrow.precision <= EXACT_DIGITS:
+            # SQLite would make the same floating value, or integer, of the text, only slower.
+            unscaled = to_unscaled(values)
+            return pa.array(unscaled / 10.0**arrow.scale, mask=~mask_of(values.is_valid())), []
+        texts = converter(SqlType("decimal", precision=arrow.precision, scale=arrow.scale), TEXT)(values)[0]
+        if kind in ("text", "blob"):
+            return texts, []
+        limit = pa.scalar(Decimal(1).scaleb(EXACT_DIGITS - arrow.scale)).cast(pa.decimal256(76, arrow.scale))
+        message = "SQLite keeps 15 digits of a number: declare the column TEXT to keep them all"
+        return _refused(texts, ~mask_of(pc.less(pc.abs(values), limit)), Reason.OUT_OF_RANGE, message)
+    if pa.types.is_temporal(arrow):
+        names = {"date32[day]": "date", "time64[us]": "time", "timestamp[us]": "timestamp"}
+        sql_type = parse_type(names.get(str(arrow), "timestamp with time zone"))
+        return converter(sql_type, TEXT)(values)[0], []
+    if pa.types.is_string(arrow) and kind in ("integer", "real", "numeric"):
+        message = (
+            f"SQLite would store this text as a number in a column declared {info.declared if info else ''}: "
+            "declare it TEXT"
+        )
+        return _refused(values, mask_of(pc.match_substring_regex(values, _NUMERIC_TEXT)), Reason.BAD_TEXT, message)
+    return values, []
+
+
+def _without_nan(values: pa.Array) -> tuple[pa.Array, list[Fault]]:
+    nan = mask_of(pc.is_nan(values))
+    return _refused(values, nan, Reason.OUT_OF_RANGE, "SQLite would store NaN as NULL: map it with CASE or NULLIF")
+
+
+def _refused(
+    values: pa.Array, bad: np.ndarray[Any, np.dtype[np.bool_]], reason: Reason, message: str
+) -> tuple[pa.Array, list[Fault]]:
+    rows = np.flatnonzero(bad & mask_of(values.is_valid())).tolist()
+    return values, [Fault(row, reason, str(values[row].as_py()), message) for row in rows]

@@ -1,0 +1,57 @@
+"""What of a connection's URL may be shown, and what may be secret in it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from kanal.core.errors import KanalError
+
+if TYPE_CHECKING:
+    import sqlalchemy as sa
+
+#: Settings that are never secret. All others may be, and are not shown.
+HARMLESS = frozenset({
+    "application_name", "charset", "client_encoding", "connect_timeout", "dsn", "driver", "gssencmode", "keepalives",
+    "keepalives_count", "keepalives_idle", "keepalives_interval", "local_infile", "mode", "port", "read_timeout",
+    "service", "sql_mode", "ssl", "ssl_ca", "ssl_capath", "ssl_cert", "ssl_check_hostname", "ssl_disabled",
+    "ssl_key", "ssl_verify_cert", "ssl_verify_identity", "sslcert", "sslcompression", "sslcrl", "sslkey", "sslmode",
+    "sslrootcert", "target_session_attrs", "timeout", "unix_socket", "uri", "write_timeout",
+})  # fmt: skip
+
+
+def shown_url(url: sa.URL) -> str:
+    """A URL for people: scheme, user, host, port, database and harmless settings; *** for a password and the rest."""
+    settings = {name: value if name.lower() in HARMLESS else "***" for name, value in url.query.items()}
+    plain = url.set(query=settings).render_as_string(hide_password=True)
+    return plain.replace("%2A%2A%2A", "***")
+
+
+def secrets_of(url: sa.URL) -> list[str]:
+    """What of a URL may be secret, longest first: its password, and settings that are not known to be harmless."""
+    found = [str(url.password)] if url.password else []
+    for name, value in url.query.items():
+        if name.lower() not in HARMLESS:
+            found += [value] if isinstance(value, str) else list(value)
+    return sorted(filter(None, found), key=len, reverse=True)
+
+
+def check_parts(url: sa.URL, what: str) -> None:
+    """Raise KanalError for a URL whose password has an @ as it is, so that what follows is taken for the host.
+
+    Nothing of it is told, since it cannot be said where the password ends.
+    """
+    if "@" in (url.host or "") or (url.password and "@" in (url.database or "")):
+        raise KanalError(
+            f"{what}: the password in its URL has an @ that is taken for its end",
+            'write %40 for @, %2F for / and %3A for :, or give the password by password = { env = "NAME" }',
+        )
+
+
+def with_password_in_place(url: sa.URL) -> sa.URL:
+    """A URL whose password stands before the host, where some drivers take it among the settings too."""
+    for key in ("password", "passwd"):
+        given = url.query.get(key)
+        if isinstance(given, str):
+            url = url.difference_update_query([key])
+            url = url.set(password=given) if url.password is None else url
+    return url

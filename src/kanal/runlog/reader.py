@@ -1,0 +1,282 @@
+"""Finds runs, steps, batches and rejects again in the database of a run log."""
+
+from __future__ import annotations
+
+import json
+import statistics
+import threading
+import uuid
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any
+
+import pyarrow as pa
+import sqlalchemy as sa
+from sqlalchemy import exc
+
+from kanal.connections.errors import DatabaseError
+from kanal.connections.sql.database import SqlDatabase
+from kanal.core.errors import KanalError
+from kanal.core.tally import Tally
+from kanal.runlog.records import RunRecord, StepRecord, Usual
+from kanal.runlog.tables import BATCH, COUNTS, REJECT, RUN, STEP
+
+
+class RunLogUnusable(DatabaseError):
+    """The database of the run log cannot be reached, or refuses what it was asked."""
+
+
+class TakenOver(KanalError):
+    """Another process has gone on with the run, since it took this one for dead."""
+
+    def __init__(self, run: int) -> None:
+        super().__init__(f"another process goes on with run {run}", "nothing more is done here; see kanal runs")
+
+
+def _open(run: int, **where: str | None) -> sa.ColumnElement[bool]:
+    """The rejects of a run that are not resolved, of one step, reason or column alone where these are given."""
+    given = (REJECT.c[name] == value for name, value in where.items() if value is not None)
+    return sa.and_(REJECT.c.run == run, sa.or_(REJECT.c.resolved_by.is_(None), REJECT.c.resolved_by < 0), *given)
+
+
+def _run_record(row: Any, steps: tuple[StepRecord, ...]) -> RunRecord:
+    options = json.loads(row.options) if row.options else {}
+    return RunRecord(
+        row.run, row.job, row.status, row.started, row.finished, steps, row.file, row.token or "", options, row.error
+    )
+
+
+class RunLogReader:
+    """What can be asked of the run log in one database."""
+
+    def __init__(self, database: SqlDatabase) -> None:
+        self.database = database
+        self._one_at_a_time = threading.RLock()
+        #: What tells this process from others that may go on with the same run.
+        self.owner = str(uuid.uuid4())
+
+    @contextmanager
+    def _begin(self, run: int | None = None) -> Iterator[sa.Connection]:
+        """A transaction; for an entry into a run, raises TakenOver where it is another process's by now."""
+        try:
+            with self._one_at_a_time, self.database.engine.begin() as connection:
+                if run is not None:
+                    owner = connection.execute(sa.select(RUN.c.owner).where(RUN.c.run == run)).scalar()
+                    if owner not in (None, self.owner):
+                        raise TakenOver(run)
+                yield connection
+        except exc.SQLAlchemyError as error:
+            raise RunLogUnusable(
+                f"The run log {self.database.shown_url} cannot be used: {self.database.words_of(error)}",
+                "set run_log to a database that may be written",
+                self.database.passes(error),
+            ) from None
+
+    def exists(self) -> bool:
+        """True where there is a run log to read; raises RunLogUnusable where it is damaged, or cannot be reached."""
+        try:
+            return bool(sa.inspect(self.database.engine).has_table("kanal_run"))
+        except exc.SQLAlchemyError as error:
+            words = self.database.words_of(error)
+            if "unable to open database file" in words:
+                return False
+            raise RunLogUnusable(
+                f"The run log {self.database.shown_url} cannot be read: {words}",
+                "restore it from a copy, or move it away; a new one is made by the next run",
+            ) from None
+
+    def runs(self, limit: int = 20) -> list[RunRecord]:
+        """The latest runs, newest first, with their steps."""
+        with self._begin() as connection:
+            rows = connection.execute(sa.select(RUN).order_by(RUN.c.run.desc()).limit(limit)).all()
+            return [_run_record(row, self._steps(connection, row.run)) for row in rows]
+
+    def run(self, number: int | None, job: str | None = None) -> RunRecord:
+        """A run by its number, or the latest, of a job if one is given; raises KanalError where there is none."""
+        with self._begin() as connection:
+            statement = sa.select(RUN).order_by(RUN.c.run.desc()).limit(1)
+            if number is not None:
+                statement = statement.where(RUN.c.run == number)
+            elif job is not None:
+                statement = statement.where(RUN.c.job == job)
+            row = connection.execute(statement).first()
+            if row is None:
+                last = connection.execute(sa.select(sa.func.max(RUN.c.run))).scalar()
+                of = f" of {job}" if job is not None else ""
+                raise KanalError(
+                    f"The run log has no run {number}" if number is not None else f"The run log has no runs{of} yet",
+                    f"the latest is {last}" if last and not of else "run the job first",
+                )
+            return _run_record(row, self._steps(connection, row.run))
+
+    def unfinished(self, job: str | None = None) -> list[RunRecord]:
+        """Runs that did not succeed and can be gone on with, newest first: replays apart, and those of which a later
+        run has done all that was left; of one job if it is given."""
+        replays = RUN.c.options.like('%"replay"%')
+        query = sa.select(RUN).where(RUN.c.status.not_in(["succeeded", "running"]))
+        query = query.where(sa.or_(RUN.c.options.is_(None), ~replays)).order_by(RUN.c.run.desc())
+        if job is not None:
+            query = query.where(RUN.c.job == job)
+        with self._begin() as connection:
+            rows = connection.execute(query.limit(100)).all()
+            found = [_run_record(row, self._steps(connection, row.run)) for row in rows]
+        return [record for record in found if self.done_since(record) is None]
+
+    def done_since(self, record: RunRecord) -> int | None:
+        """The later run of the job by which all steps have succeeded that did not in this one; None for none."""
+        left = {step.step for step in record.steps if step.status != "succeeded"}
+        later = sa.select(STEP.c.step, sa.func.max(STEP.c.run)).join(RUN, RUN.c.run == STEP.c.run)
+        later = later.where(RUN.c.job == record.job, RUN.c.run > record.run, STEP.c.status == "succeeded")
+        later = later.where(sa.or_(RUN.c.options.is_(None), ~RUN.c.options.like('%"replay"%'))).group_by(STEP.c.step)
+        with self._begin() as connection:
+            done = {row[0]: int(row[1]) for row in connection.execute(later)}
+        return max(done[name] for name in left) if left and left <= set(done) else None
+
+    def read_since(self, record: RunRecord, step: str) -> int | None:
+        """A later run in which a step has succeeded that reads all of its source, so that what it rejected in this
+        one was offered again; None for none."""
+        later = sa.select(sa.func.max(STEP.c.run)).join(RUN, RUN.c.run == STEP.c.run)
+        later = later.where(RUN.c.job == record.job, RUN.c.run > record.run, STEP.c.step == step)
+        later = later.where(STEP.c.status == "succeeded", STEP.c.reads_all.is_(True))
+        with self._begin() as connection:
+            found = connection.execute(later).scalar()
+            return int(found) if found else None
+
+    def tokens_of_done(self, job: str) -> list[str]:
+        """What marks, in targets, the work of a job's runs that will not be gone on with any more."""
+        records = [record for record in self.runs(200) if record.job == job and record.status not in ("running",)]
+        return [record.token for record in records if record.status == "succeeded" or self.done_since(record)]
+
+    def times(self, run: int) -> dict[str, tuple[float, float, float]]:
+        """The seconds that each step of a run spent reading, computing and writing, side by side."""
+        sums = [sa.func.sum(BATCH.c[name]) for name in ("reading", "computing", "writing")]
+        with self._begin() as connection:
+            rows = connection.execute(sa.select(BATCH.c.step, *sums).where(BATCH.c.run == run).group_by(BATCH.c.step))
+            return {row[0]: (row[1] or 0.0, row[2] or 0.0, row[3] or 0.0) for row in rows}
+
+    def usual(self, record: RunRecord, count: int = 10) -> dict[str, Usual]:
+        """What is usual for each step of a run, by up to so many earlier runs of its job in which it succeeded."""
+        replays = RUN.c.options.like('%"replay"%')
+        earlier = sa.select(RUN.c.run).where(
+            RUN.c.job == record.job, RUN.c.run < record.run, sa.or_(RUN.c.options.is_(None), ~replays)
+        )
+        found: dict[str, Usual] = {}
+        with self._begin() as connection:
+            runs = [row.run for row in connection.execute(earlier.order_by(RUN.c.run.desc()).limit(3 * count))]
+            query = sa.select(STEP.c.step, STEP.c.read, STEP.c.seconds).where(
+                STEP.c.run.in_(runs), STEP.c.status == "succeeded"
+            )
+            rows = connection.execute(query.order_by(STEP.c.run.desc())).all()
+        for step in record.steps:
+            same = [row for row in rows if row.step == step.step][:count]
+            if same:
+                read, took = (
+                    statistics.median(values) for values in zip(*((r.read, r.seconds) for r in same), strict=True)
+                )
+                found[step.step] = Usual(len(same), read, took)
+        return found
+
+    def _steps(self, connection: sa.Connection, run: int) -> tuple[StepRecord, ...]:
+        rows = connection.execute(sa.select(STEP).where(STEP.c.run == run).order_by(STEP.c.position))
+        return tuple(
+            StepRecord(
+                row.step,
+                row.kind,
+                row.status,
+                Tally(**{name: getattr(row, name) for name in COUNTS}),
+                row.batches,
+                row.seconds,
+                row.error,
+                row.note,
+                bool(row.reads_all),
+            )
+            for row in rows
+        )
+
+    def rejects(self, run: int, step: str | None = None, limit: int | None = None, **where: str | None) -> pa.Table:
+        """The rejects of a run that are not resolved: step, column, reason, value, message, row (JSON), all text.
+
+        Of one step, reason or column alone where these are given.
+        """
+        names = ("step", "column", "reason", "value", "message", "row")
+        chosen = _open(run, step=step, **where)
+        statement = sa.select(*(REJECT.c[name] for name in names)).where(chosen).order_by(REJECT.c.reject)
+        with self._begin() as connection:
+            rows = connection.execute(statement if limit is None else statement.limit(limit)).all()
+        columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
+        return pa.table({name: pa.array(columns[place], pa.string()) for place, name in enumerate(names)})
+
+    def rejected_rows(self, run: int, step: str) -> list[tuple[int, dict[str, str | None]]]:
+        """The rejected source rows of a step that are not resolved, each with its number."""
+        statement = sa.select(REJECT.c.reject, REJECT.c.row).where(_open(run), REJECT.c.step == step)
+        with self._begin() as connection:
+            rows = connection.execute(statement.order_by(REJECT.c.reject)).all()
+        return [(row.reject, json.loads(row.row)) for row in rows]
+
+    def refused_in(self, run: int, step: str) -> list[dict[str, str | None]]:
+        """The source rows that the target refused in a step of a run."""
+        chosen = sa.and_(REJECT.c.run == run, REJECT.c.step == step, REJECT.c.reason == "refused_by_target")
+        with self._begin() as connection:
+            return [json.loads(row[0]) for row in connection.execute(sa.select(REJECT.c.row).where(chosen))]
+
+    def refused_rows(self, job: str, step: str) -> list[tuple[int, dict[str, str | None]]]:
+        """The source rows that the target refused when a step last ran, and that are not resolved."""
+        last = sa.select(sa.func.max(STEP.c.run)).join(RUN, RUN.c.run == STEP.c.run)
+        last = last.where(RUN.c.job == job, STEP.c.step == step, STEP.c.status == "succeeded")
+        if not self.exists():
+            return []
+        with self._begin() as connection:
+            run = connection.execute(last).scalar()
+            chosen = sa.and_(_open(run, step=step, reason="refused_by_target")) if run is not None else sa.false()
+            rows = connection.execute(sa.select(REJECT.c.reject, REJECT.c.row).where(chosen)).all()
+        return [(row.reject, json.loads(row.row)) for row in rows]
+
+    def open_rejects(self, job: str, step: str, before: int) -> dict[str, list[int]]:
+        """The rejects of a step in a job's runs before one, that are not resolved, by the keys of their source rows."""
+        query = sa.select(REJECT.c.row_key, REJECT.c.reject).join(RUN, RUN.c.run == REJECT.c.run)
+        query = query.where(
+            RUN.c.job == job, REJECT.c.step == step, REJECT.c.run < before, REJECT.c.row_key.is_not(None)
+        )
+        found: dict[str, list[int]] = {}
+        with self._begin() as connection:
+            for key, number in connection.execute(query.where(REJECT.c.resolved_by.is_(None))):
+                found.setdefault(key, []).append(int(number))
+        return found
+
+    def unresolved_replays(self, job: str) -> list[tuple[int, str, str]]:
+        """Runs of a job that died while they loaded rejects of earlier ones: the number, token and step of each."""
+        query = sa.select(RUN.c.run, RUN.c.token, REJECT.c.step).where(
+            RUN.c.job == job, REJECT.c.resolved_by == -RUN.c.run, RUN.c.status != "running"
+        )
+        with self._begin() as connection:
+            return [(row.run, row.token, row.step) for row in connection.execute(query.distinct())]
+
+    def resolved(self, run: int) -> int:
+        """How many rejects of a run were resolved."""
+        statement = sa.select(sa.func.count()).where(REJECT.c.run == run, REJECT.c.resolved_by > 0)
+        with self._begin() as connection:
+            return int(connection.execute(statement).scalar() or 0)
+
+    def reject_groups(self, run: int, step: str | None = None, **where: str | None) -> list[dict[str, Any]]:
+        """Rejects counted by step, column and reason, most first: with a message and value as example, and `longest`,
+        the characters of the longest value. Of one step, reason or column alone where these are given."""
+        keys = (REJECT.c.step, REJECT.c.column, REJECT.c.reason)
+        statement = (
+            sa.select(
+                *keys,
+                sa.func.count().label("rows"),
+                sa.func.max(sa.func.length(REJECT.c.value)).label("longest"),
+                sa.func.min(REJECT.c.reject).label("example"),
+            )
+            .where(_open(run, step=step, **where))
+            .group_by(*keys)
+            .order_by(sa.desc("rows"), *keys)
+        )
+        with self._begin() as connection:
+            groups = [dict(row._mapping) for row in connection.execute(statement)]
+            for group in groups:
+                example = connection.execute(
+                    sa.select(REJECT.c.value, REJECT.c.message).where(REJECT.c.reject == group.pop("example"))
+                ).one()
+                group.update(example._mapping)
+        return groups

@@ -1,0 +1,89 @@
+"""What of a source is new to a pipeline: from which change value on, and where its watermark moves to."""
+
+from __future__ import annotations
+
+import datetime as dt
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from kanal.connections.journal import Journal
+from kanal.connections.loading import Load
+from kanal.connections.reading import Window
+from kanal.core.change_values import change_text, change_value, rows_between
+from kanal.core.frame import Frame, SourceBatch
+from kanal.core.rejects import Reject
+from kanal.core.transformation import rejects_of
+from kanal.runner.job_plan import PipelinePlan, SincePlan
+
+
+@dataclass
+class Increment:
+    """The range that a step reads, and the greatest change value that it has met."""
+
+    since: SincePlan
+    journal: Journal
+    job: str
+    step: str
+    moment: dt.datetime
+    watermark: Any
+    low: Any
+    #: Rows at `low` itself are loaded already: they would be appended twice.
+    beyond_low: bool
+    #: Rows without a change value are rejected where they would be loaded anew with each run.
+    rejects_unclear: bool
+    greatest: Any = None
+    notes: list[str] = field(default_factory=list)
+
+    @classmethod
+    def of(cls, plan: PipelinePlan, since: SincePlan, job: str, moment: dt.datetime, writes: bool) -> Increment:
+        """What is new now, by the target's watermark; raises KanalError where it is to keep one and cannot."""
+        journal = plan.target.journal
+        if writes:
+            journal.make_watermarks_ready()
+        found = journal.watermark(job, plan.name)
+        watermark = None if found is None else change_value(found.watermark, since.change.type)
+        appends = not plan.writing.rule.repeatable
+        low = since.lowest(watermark)
+        beyond = appends and not since.bounded and watermark is not None
+        # A comparison takes all rows, and finds those rejected that each run rejects.
+        rejects = appends and (not since.bounded or (since.everything and not writes))
+        made = cls(since, journal, job, plan.name, moment, watermark, low, beyond, rejects)
+        parts = [] if low is None else [f"{since.change.text} {'>' if beyond else '>='} {change_text(low)}"]
+        parts += [] if since.high is None else [f"{since.change.text} < {change_text(since.high)}"]
+        if appends and since.bounded:
+            parts.append("appended, even if the target has it")
+        made.notes.append(f"read: {' and '.join(parts)}" if parts else "read: all rows, as new")
+        return made
+
+    @property
+    def windows(self) -> tuple[Window, ...]:
+        """What the source is asked for, where the change value is one of its columns."""
+        since = self.since
+        if since.column is None or (self.low is None and since.high is None):
+            return ()
+        return (Window(since.column, self.low, since.high, with_null=since.nullable and not since.bounded),)
+
+    def only_new(self, frame: Frame) -> tuple[SourceBatch, list[Reject]]:
+        """The new rows of a batch, and the rejects of rows of which that cannot be told. The others are not counted."""
+        batch, since = frame.batch, self.since
+        inside, unclear, greatest = rows_between(frame, since.change, self.low, since.high, self.beyond_low)
+        if greatest is not None and (self.greatest is None or greatest > self.greatest):
+            self.greatest = greatest
+        rejects: list[Reject] = []
+        if unclear and self.rejects_unclear:
+            rejects = rejects_of(batch, [(since.column, fault) for fault in unclear])[0]
+        elif not since.bounded or since.everything:
+            inside[[fault.row for fault in unclear]] = True
+        return batch if inside.all() else batch.take(np.flatnonzero(inside)), rejects
+
+    def go_on(self, greatest: str | None) -> None:
+        """Be told how far an earlier try has come."""
+        self.greatest = None if greatest is None else change_value(greatest, self.since.change.type)
+
+    def move(self, load: Load) -> None:
+        """Move the watermark, within the load's transaction, to the greatest change value read; never back."""
+        beyond = self.watermark is None or (self.greatest is not None and self.greatest > self.watermark)
+        if self.greatest is not None and beyond and self.since.high is None:
+            self.journal.move_watermark(load, self.job, self.step, change_text(self.greatest), self.moment)

@@ -1,0 +1,234 @@
+"""A job ready to run: what its steps read, compute and write, compiled and checked."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from kanal.connections import ColumnInfo, TableInfo
+from kanal.connections.base import Column, Connection, Source, Target
+from kanal.connections.reading import Reading
+from kanal.connections.roles import Writes
+from kanal.core.change_values import change_value
+from kanal.core.expressions import Expression
+from kanal.core.transformation import ColumnPlan, ExpectCheck, LookupPlan, MembershipCheck, RowCheck
+from kanal.core.types import SqlType
+from kanal.definition import JobDefinition, Pipeline, Problem
+from kanal.runner.planning.order import Wait
+from kanal.runner.write_rules import Writing, rule_of
+
+
+@dataclass(frozen=True)
+class CheckPlan:
+    """A check, compiled over the converted row. It becomes a new RowCheck for each run of the step."""
+
+    name: str
+    expect: Expression | None = None
+    unique: tuple[str, ...] = ()
+    value: Expression | None = None
+    members: tuple[Source, TableInfo, str] | None = None
+    present: bool = True
+
+    def begin(self, read_columns: Callable[[Source, TableInfo, list[str]], Mapping[str, Column]]) -> RowCheck:
+        """The check as it begins a load, with the values of its table's column read; not of one that is `unique`."""
+        if self.expect is not None:
+            return ExpectCheck(self.name, self.expect)
+        assert self.members is not None and self.value is not None
+        database, table, column = self.members
+        values, _ = read_columns(database, table, [column])[column]
+        return MembershipCheck(self.name, self.value, f"{table.name}.{column}", values, self.present)
+
+
+@dataclass(frozen=True)
+class SincePlan:
+    """How a pipeline finds what is new: the change value of a row, and what is said of a range of it.
+
+    `column` is the source's column, where it is one. `low` and `high` are bounds that a run was given for itself;
+    `everything` takes all rows.
+    """
+
+    change: Expression
+    column: str | None
+    nullable: bool
+    first: Any
+    overlap: Any
+    low: Any = None
+    high: Any = None
+    everything: bool = False
+
+    @property
+    def bounded(self) -> bool:
+        """True where a run was given bounds for itself."""
+        return self.low is not None or self.high is not None or self.everything
+
+    def given(self, options: Mapping[str, Any]) -> SincePlan:
+        """The same for a run that was told `since`, `until` or `all`; raises KanalError for values of another type."""
+        bounds = {
+            bound: change_value(options[name], self.change.type)
+            for bound, name in (("low", "since"), ("high", "until"))
+            if options.get(name) is not None
+        }
+        return replace(self, **bounds, everything=bool(options.get("all")))
+
+    def lowest(self, watermark: Any) -> Any:
+        """From where on rows are read, when the last run came up to a watermark; None for all."""
+        if self.bounded:
+            return self.low
+        if watermark is None or self.overlap is None:
+            return watermark if watermark is not None else self.first
+        return watermark - self.overlap
+
+
+@dataclass(frozen=True)
+class PipelinePlan:
+    """A pipeline, compiled and checked against its databases."""
+
+    name: str
+    settings: Pipeline
+    source: Source
+    target: Target
+    reading: Reading
+    target_table: TableInfo
+    where: Expression | None
+    lookups: tuple[tuple[LookupPlan, Source, TableInfo], ...]
+    columns: tuple[ColumnPlan, ...]
+    checks: tuple[CheckPlan, ...]
+    key: tuple[str, ...]
+    source_types: Mapping[str, SqlType]
+    notes: tuple[str, ...] = ()
+    since: SincePlan | None = None
+    #: Ranges of this column are read side by side.
+    split_by: ColumnInfo | None = None
+    kind: str = "pipeline"
+
+    @property
+    def writing(self) -> Writing:
+        """How its rows are written."""
+        settings, columns = self.settings, tuple(column.name for column in self.columns)
+        return Writing(self.target_table, settings, columns, self.key, rule_of(settings), settings.missing == "delete")
+
+    @property
+    def row_key(self) -> tuple[str, ...]:
+        """The columns that tell the source's rows apart, where it says so; they are kept with every reject."""
+        table = self.reading.table
+        return next(
+            (key for key in (table.primary_key, *table.unique) if key and set(key) <= set(self.reading.columns)), ()
+        )
+
+    @property
+    def reads_all(self) -> bool:
+        """True where each run of it reads all of the source."""
+        return self.since is None and self.settings.limit is None
+
+    @property
+    def leaves_progress(self) -> bool:
+        """True where the target must tell what of the step is committed."""
+        by_batch = self.settings.commits.by_batch
+        repeated = not rule_of(self.settings).repeatable or by_batch or self.since is not None
+        return repeated and Writes.REMEMBER in self.target.writes
+
+    @property
+    def timeout(self) -> float | None:
+        """The seconds that it may take."""
+        return self.settings.timeout
+
+    @property
+    def uses(self) -> dict[Connection, int]:
+        """The databases that it uses, with how many connections."""
+        others: list[Connection] = [database for _, database, _ in self.lookups]
+        others += [check.members[0] for check in self.checks if check.members is not None]
+        weights: dict[Connection, int] = dict.fromkeys([self.target, *others], 1)
+        return weights | {self.source: self.settings.split.parts if self.settings.split else 1}
+
+    @property
+    def writes(self) -> tuple[Connection, ...]:
+        """The databases that it writes to."""
+        return (self.target,)
+
+
+@dataclass(frozen=True)
+class CommandPlan:
+    """A command with its connection and the text of its SQL."""
+
+    name: str
+    database: Target
+    sql: str
+    timeout: float | None = None
+    kind: str = "command"
+
+    @property
+    def uses(self) -> dict[Connection, int]:
+        """The databases that it uses, with how many connections."""
+        return {self.database: 1}
+
+    @property
+    def writes(self) -> tuple[Connection, ...]:
+        """The databases that it writes to."""
+        return (self.database,)
+
+
+StepPlan = PipelinePlan | CommandPlan
+
+
+@dataclass(frozen=True)
+class Group:
+    """Steps that one transaction on their target makes visible together."""
+
+    database: Target
+    steps: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class NewTable:
+    """A target table that is missing, and what of the job it is made for."""
+
+    step: str
+    database: Target
+    table: TableInfo
+    notes: tuple[str, ...] = ()
+
+    @property
+    def definitions(self) -> list[str]:
+        """The SQL that makes it."""
+        return self.database.ddl.definitions(self.table)
+
+
+@dataclass(frozen=True)
+class Difference:
+    """A column of a target that is missing (`there` is None), or does not hold all that the mapping may give it.
+
+    `there` and `wanted` are types as the database writes them; `sql` is the ALTER that makes it fit, if one can.
+    """
+
+    step: str
+    table: str
+    column: str
+    there: str | None
+    wanted: str
+    sql: str | None
+
+
+@dataclass
+class JobPlan:
+    """A job ready to run: its steps in order, what waits for what, and what is worth knowing about it."""
+
+    job: JobDefinition
+    steps: list[StepPlan]
+    waits: list[Wait]
+    connections: dict[str, Connection]
+    notes: list[Problem] = field(default_factory=list)
+    groups: list[Group] = field(default_factory=list)
+    new_tables: list[NewTable] = field(default_factory=list)
+    differences: list[Difference] = field(default_factory=list)
+
+    def dispose(self) -> None:
+        """Close its databases."""
+        for database in self.connections.values():
+            database.dispose()
+
+    @property
+    def limits(self) -> dict[str, int]:
+        """How many connections at once some of the databases, by name, allow."""
+        connections = self.job.connection.items()
+        return {name: connection.max_parallel for name, connection in connections if connection.max_parallel}

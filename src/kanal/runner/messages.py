@@ -1,0 +1,179 @@
+"""What a run and whoever runs its steps say to each other: plain messages, which any process can read."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Any
+
+from kanal.connections.journal import Progress
+from kanal.core.errors import KanalError
+from kanal.core.rejects import Reject
+from kanal.core.tally import Tally
+from kanal.definition import JobDefinition
+from kanal.runlog import BatchRecord
+from kanal.runner.replay import Rejected
+
+#: The form of these messages; a process that knows another one refuses a task.
+VERSION = 1
+
+
+class Stopped(KanalError):
+    """The run was asked to stop; what the step had not committed was undone."""
+
+    def __init__(self) -> None:
+        super().__init__("interrupted")
+
+
+class TimedOut(KanalError):
+    """A step took longer than its timeout; it was undone."""
+
+    def __init__(self, limit: float) -> None:
+        super().__init__(f"it took longer than its timeout of {limit:g} s", "set a longer timeout")
+
+
+class Abandoned(KanalError):
+    """A step was asked to stop and could not be broken off; it can commit nothing any more."""
+
+
+class Ending(StrEnum):
+    """The ways in which a step does not succeed."""
+
+    STOPPED = "stopped"
+    TIMED_OUT = "timed out"
+    FAILED = "failed"
+
+
+@dataclass(frozen=True)
+class Failure:
+    """Why a step did not succeed: `said` is the whole sentence; `passing` is worth a new try."""
+
+    ending: Ending
+    what: str
+    remedy: str
+    said: str
+    passing: bool = False
+
+    @classmethod
+    def of(cls, error: BaseException) -> Failure:
+        """An exception as a message."""
+        passing = bool(getattr(error, "passing", False))
+        if isinstance(error, KanalError):
+            by_kind = {Stopped: Ending.STOPPED, TimedOut: Ending.TIMED_OUT}
+            return cls(by_kind.get(type(error), Ending.FAILED), error.what, error.remedy, str(error), passing)
+        if isinstance(error, KeyboardInterrupt):
+            return cls(Ending.STOPPED, "interrupted", "", str(error))
+        if isinstance(error, MemoryError):
+            said = "the memory ran out. Set a smaller batch_bytes."
+        elif isinstance(error, OSError):
+            what = f"{error.strerror or error}" + (f" ({error.filename})" if error.filename else "")
+            said = f"{what}. Make room where temporary files are kept, or name another place by TMPDIR."
+        else:
+            said = f"{type(error).__name__}: {' '.join(str(error).split())[:500]}"
+        return cls(Ending.FAILED, said, "", said, passing)
+
+    def __str__(self) -> str:
+        return self.said
+
+
+@dataclass(frozen=True)
+class StepTask:
+    """A step to be run where the task is read: planned there anew, with secrets resolved there.
+
+    `token` and `owner` mark its progress in the target; `replayed` are rejected rows to be read instead of the source,
+    `earlier` rejects of earlier runs by the key of their source row. The run is spoken to at `address`, with `key`.
+    """
+
+    job: JobDefinition
+    step: str
+    options: Mapping[str, Any]
+    run: int
+    token: str | None
+    owner: str
+    moment: dt.datetime
+    resumed: bool
+    address: tuple[str, int]
+    key: bytes
+    replayed: Rejected | None = None
+    earlier: Mapping[str, Sequence[int]] = field(default_factory=dict)
+    version: int = VERSION
+
+
+@dataclass(frozen=True)
+class StepOutcome:
+    """How a step ended. `kept` are the counts of what stays of one that failed and commits batch by batch.
+
+    `committed` is what the target says was committed by a commit that was not answered. `hoped` is true where rejects
+    of earlier runs may have been loaded, which the run log has to settle.
+    """
+
+    tally: Tally = field(default_factory=Tally)
+    batches: int = 0
+    kept: Tally | None = None
+    kept_batches: int = 0
+    notes: tuple[str, ...] = ()
+    committed: Progress | None = None
+    hoped: bool = False
+    failure: Failure | None = None
+
+
+# --- what is said while a step runs; all of it by the step, and answered, but StopRequest -----------------------------
+
+
+@dataclass(frozen=True)
+class Hello:
+    """Which step is speaking."""
+
+    step: str
+
+
+@dataclass(frozen=True)
+class StepBegins:
+    """A try begins, of which so many batches are left by an earlier one."""
+
+    batches: int
+
+
+@dataclass(frozen=True)
+class RefusedRows:
+    """Asks for the source rows that the target refused in an earlier try."""
+
+
+@dataclass(frozen=True)
+class BatchEnds:
+    """A batch was written, and the step has counted so much."""
+
+    batch: BatchRecord
+    rejects: Sequence[Reject]
+    tally: Tally
+
+
+@dataclass(frozen=True)
+class WillResolve:
+    """These rejects will have been loaded once the step, or its batch of this number, is committed."""
+
+    rejects: frozenset[int]
+    batch: int | None
+
+
+@dataclass(frozen=True)
+class TryFailed:
+    """A try failed by a trouble that passes, and another follows."""
+
+    number: int
+    said: str
+
+
+@dataclass(frozen=True)
+class Goodbye:
+    """The step says no more; its outcome is what the executor gives."""
+
+
+@dataclass(frozen=True)
+class StopRequest:
+    """The run asks the step to end."""
+
+    ending: Ending
+    limit: float = 0.0

@@ -1,0 +1,443 @@
+"""Turns a job into steps ready to run, or says all that is wrong with it before a row moves."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Hashable, Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import replace
+from typing import Any
+
+from kanal.connections import TableInfo, open_connection, secret_value
+from kanal.connections.arrow import ArrowSource, MemoryTarget
+from kanal.connections.base import Connection, as_target
+from kanal.connections.roles import Writes, lacks
+from kanal.core.errors import ExpressionError, KanalError
+from kanal.core.expressions.registry import Function
+from kanal.core.nearest import did_you_mean
+from kanal.definition import JobDefinition, JobError, Problem, Secret, Source, Table
+from kanal.definition.problems import KeyPath
+from kanal.runner.job_plan import CommandPlan, Difference, Group, JobPlan, NewTable, PipelinePlan, StepPlan
+from kanal.runner.planning.new_tables import references
+from kanal.runner.planning.order import CircleError, Wait, in_order
+from kanal.runner.planning.pipeline_planner import PipelinePlanner
+from kanal.runner.planning.user_functions import load_functions
+from kanal.runner.retrying import passes
+
+
+def plan_job(job: JobDefinition, create: bool = False) -> JobPlan:
+    """The job's steps in order, compiled against the databases; raises JobError with every problem found.
+
+    With `create`, target tables may be missing; they are then planned as the mapping would make them. Else only those
+    of pipelines that say so may.
+    """
+    planner = _Planner(job, create)
+    try:
+        return planner.plan()
+    except BaseException:
+        for database in planner.connections.values():
+            database.dispose()
+        raise
+
+
+class _Planner:
+    def __init__(self, job: JobDefinition, create: bool = False) -> None:
+        self.job = with_secrets(job)
+        self._create = create
+        self.adding: list[Difference] | None = [] if create else None
+        self._new: dict[tuple[str, str | None, str], NewTable] = {}
+        self.problems: list[Problem] = []
+        self.notes: list[Problem] = []
+        self._passing: set[Problem] = set()
+        self.connections: dict[str, Connection] = {}
+        self._unusable: set[str] = set()
+        self._making: set[str] = set()
+        self._tables: dict[tuple[str, str | None, str], TableInfo] = {}
+        self.functions: Mapping[str, Function | KanalError] = {}
+
+    def plan(self) -> JobPlan:
+        job = self.job
+        if not job.pipeline and not job.command:
+            self.problem((), "the job has no pipelines", "add one, such as [pipeline.locks] with source and target")
+        self._open_connections()
+        self._check_names()
+        with self.at(("functions",)):
+            self.functions = load_functions(job)
+        self._expect_tables()
+        steps: dict[str, StepPlan] = {}
+        for name in job.pipeline:
+            with self.at(("pipeline", name)):
+                plan = PipelinePlanner(self, name).plan()
+                if plan is not None:
+                    steps[name] = plan
+        for name, command in job.command.items():
+            if command.connection in self.connections:
+                with self.at(("command", name)):
+                    database = self.connections[command.connection]
+                    if Writes.SQL not in database.writes:
+                        raise lacks(database.name, Writes.SQL)
+                    steps[name] = CommandPlan(name, as_target(database), self._sql(name), command.timeout)
+        self._refer(steps)
+        waits = self._waits(steps)
+        names = [*job.pipeline, *job.command]
+        groups = self._groups(steps)
+        for group in groups:
+            waits += _waits_for_whole(group, waits)
+        try:
+            ordered = in_order(names, waits)
+        except CircleError as error:
+            self.problem(("pipeline", error.circle[0].step), error.what, error.remedy)
+        self._check_deletions(steps)
+        if self.problems:
+            raise JobError(list(dict.fromkeys(self.problems)), self._passing.issuperset(self.problems))
+        places = {name: place for place, name in enumerate(ordered)}
+        groups = [Group(group.database, tuple(sorted(group.steps, key=places.__getitem__))) for group in groups]
+        new = sorted(self._new.values(), key=lambda table: places[table.step])
+        return JobPlan(
+            job, [steps[name] for name in ordered], waits, self.connections, self.notes, groups, new, self.adding or []
+        )
+
+    def _open_connections(self) -> None:
+        """Open what the job reads and writes: its connections, and what pipelines of a Python program bring along."""
+        job = self.job
+        for name, connection in job.connection.items():
+            with self.at(("connection", name)):
+                self.connections[name] = open_connection(name, connection, job.folder)
+        for name, pipeline in job.pipeline.items():
+            if pipeline.source.data is not None:
+                self.connections.setdefault(
+                    pipeline.source.connection, ArrowSource(f"the data of pipeline {name}", pipeline.source.data)
+                )
+            if pipeline.target.memory is not None:
+                memory = MemoryTarget(f"the memory of pipeline {name}", pipeline.target.memory)
+                self.connections.setdefault(pipeline.target.connection, memory)
+            if pipeline.target.connection in self.connections:
+                self.connections[pipeline.target.connection].may_be_made()
+
+    def _groups(self, steps: Mapping[str, StepPlan]) -> list[Group]:
+        """Steps whose pipelines say commit = "job", by target, with the commands there."""
+        pipelines = [plan for plan in steps.values() if isinstance(plan, PipelinePlan)]
+        groups = []
+        together = dict.fromkeys(plan.target.identity for plan in pipelines if plan.settings.commits.shared)
+        for identity in together:
+            members = [plan for plan in pipelines if plan.target.identity == identity]
+            for plan in members:
+                if not plan.settings.commits.shared:
+                    self.problem(
+                        ("pipeline", plan.name, "commit"),
+                        'other pipelines into this target say commit = "job", and this one does not',
+                        "set it for all of them, for instance in [defaults]",
+                    )
+            commands = [
+                p.name for p in steps.values() if isinstance(p, CommandPlan) and p.database.identity == identity
+            ]
+            groups.append(Group(members[0].target, (*(plan.name for plan in members), *commands)))
+        return groups
+
+    def _check_deletions(self, steps: Mapping[str, StepPlan]) -> None:
+        """No pipeline may delete what another one loads into the same table."""
+        for pipelines in _by_target(steps).values():
+            for plan in pipelines if len(pipelines) > 1 else ():
+                if plan.settings.missing == "delete":
+                    other = next(one for one in pipelines if one is not plan)
+                    self.problem(
+                        ("pipeline", plan.name, "missing"),
+                        f"it would delete the rows that pipeline {other.name} loads into the same table",
+                        'read both in one query, or set missing = "keep"',
+                    )
+
+    # --- problems --------------------------------------------------------------------------------------------------
+
+    def problem(self, path: KeyPath, what: str, remedy: str = "") -> None:
+        self.problems.append(self._located(path, what, remedy))
+
+    def note(self, path: KeyPath, what: str, remedy: str = "") -> None:
+        self.notes.append(self._located(path, what, remedy))
+
+    def _located(self, path: KeyPath, what: str, remedy: str) -> Problem:
+        file, line = self.job.located(path)
+        if path[:1] == ("connection",):
+            what = re.sub(rf"^connection {re.escape(path[1])}(?:: | \((.*?)\)(?=: ))", r"\1", what)  # the path says it
+        return Problem(path, what, remedy, file, line)
+
+    @contextmanager
+    def at(self, path: KeyPath) -> Iterator[None]:
+        """While it lasts, errors become problems of that key."""
+        try:
+            yield
+        except ExpressionError as error:
+            what = error.what
+            if error.text and error.text != what:
+                place = f"at character {error.position + 1} of " if error.position is not None else "in "
+                what = f"{what}, {place}{_around(error.text, error.position)}"
+            self.problem(path, what, error.remedy)
+        except JobError as error:
+            self.problems.extend(error.problems)
+        except KanalError as error:
+            self._failed(path, error)
+
+    def _failed(self, path: KeyPath, error: KanalError) -> None:
+        self.problem(path, error.what, error.remedy)
+        if passes(error):
+            self._passing.add(self.problems[-1])
+
+    # --- names -----------------------------------------------------------------------------------------------------
+
+    def _check_names(self) -> None:
+        """Every name that one part of the job uses must be that of another."""
+        job = self.job
+        steps = [*job.pipeline, *job.command]
+        for name in set(job.pipeline) & set(job.command):
+            self.problem(("command", name), f'a pipeline is named "{name}" too', "give one of the two another name")
+        for name, pipeline in job.pipeline.items():
+            path = ("pipeline", name)
+            effective = job.effective(name)
+            named = {**job.connection, **self.connections}
+            self._known((*path, "source"), "connection", pipeline.source.connection, named)
+            self._known((*path, "target"), "connection", pipeline.target.connection, named)
+            for lookup, settings in pipeline.lookup.items():
+                self._known((*path, "lookup", lookup), "connection", settings.table.connection, job.connection)
+            for step in pipeline.after:
+                self._known((*path, "after"), "step", step, steps)
+            for check in effective.checks:
+                self._known((*path, "checks"), "check", check, job.check_)
+            for column, mapped in pipeline.columns.items():
+                if mapped.conversion is not None:
+                    self._known((*path, "columns", column), "conversion", mapped.conversion, job.conversion)
+        for name, rule in job.check_.items():
+            if rule.table_column is not None:
+                self._known(("check", name), "connection", rule.table_column.table.connection, job.connection)
+        for name, command in job.command.items():
+            self._known(("command", name), "connection", command.connection, job.connection)
+            for step in command.after:
+                self._known(("command", name, "after"), "step", step, steps)
+
+    def _known(self, path: KeyPath, what: str, name: str, names: Any) -> None:
+        if name not in names:
+            self.problem(
+                path,
+                f'there is no {what} "{name}" in the job',
+                did_you_mean(name, names) or f"add [{what}.{name}]",
+            )
+
+    def database(self, name: str) -> Connection | None:
+        return self.connections.get(name)
+
+    def table(self, place: Source | Table) -> TableInfo | None:
+        """The table of a place; None where the connection is not usable, which is then said once."""
+        database = self.database(place.connection)
+        if database is None or place.connection in self._unusable:
+            return None
+        table = place.table or ""
+        key = (place.connection, place.schema_, table)
+        if key not in self._tables:
+            try:
+                database.catalogue.table_names(place.schema_)
+            except KanalError as error:
+                self._unusable.add(place.connection)
+                self._failed(("connection", place.connection), error)
+                return None
+            maker = None if database.catalogue.has_table(place.schema_, table) else self._maker(place)
+            if maker is None and database.missing_file:
+                raise KanalError(
+                    f"there is no file {database.missing_file} yet, and no table {table} in it",
+                    'let Kanal make both: set create = "missing", or run with --create',
+                )
+            if maker is not None and Writes.CREATE not in database.writes:
+                raise lacks(database.name, Writes.CREATE)
+            made = PipelinePlanner(self, maker).new_table() if maker is not None else None
+            if maker is not None and made is not None:
+                self._new[key] = NewTable(maker, as_target(database), *made)
+            self._tables[key] = made[0] if made is not None else database.catalogue.describe(place.schema_, table)
+        return self._tables[key]
+
+    def is_new(self, database: Connection, table: TableInfo) -> bool:
+        """True for a table that is not there yet, and will be made."""
+        return any(new.database is database and new.table is table for new in self._new.values())
+
+    def _maker(self, place: Source | Table) -> str | None:
+        """The pipeline by whose mapping a missing table may be made; its first."""
+        for name in self.job.pipeline:
+            settings = self.job.effective(name)
+            target = settings.target
+            same = (target.connection, target.schema_) == (place.connection, place.schema_)
+            same = same and target.table.casefold() == (place.table or "").casefold()
+            wanted = self._create or settings.create == "missing" or target.memory is not None
+            if same and wanted and name not in self._making:
+                self._making.add(name)
+                return name
+        return None
+
+    def _refer(self, steps: dict[str, StepPlan]) -> None:
+        """Give tables to be made the references of their sources, and those to the tables that they look up."""
+        refers: dict[str, set[str]] = {}
+        for key, new in self._new.items():
+            plan = steps.get(new.step)
+            if isinstance(plan, PipelinePlan):
+                found = references(plan, [step for step in steps.values() if isinstance(step, PipelinePlan)])
+                keys = [ref for ref in found if not _leads_to(refers, ref.table, new.table.name)]
+                refers[new.table.name] = {ref.table for ref in keys}
+                notes = [f"its reference to {ref.table} is left out, which refers to it too" for ref in found
+                         if ref not in keys]  # fmt: skip
+                indexed = {*new.table.indexes, *new.table.unique, new.table.primary_key}
+                wanted = [key.columns for key in keys if not any(i[: len(key.columns)] == key.columns for i in indexed)]
+                more = tuple(dict.fromkeys(wanted))
+                table = replace(new.table, foreign_keys=tuple(keys), indexes=(*new.table.indexes, *more))
+                self._new[key] = replace(new, table=table, notes=(*new.notes, *notes))
+                for name, step in steps.items():
+                    if isinstance(step, PipelinePlan) and step.target_table is new.table:
+                        steps[name] = replace(step, target_table=table)
+
+    def _expect_tables(self) -> None:
+        """Tell each database which of its tables the job names."""
+        places: list[Source | Table] = []
+        for pipeline in self.job.pipeline.values():
+            places += [pipeline.target, *(lookup.table for lookup in pipeline.lookup.values())]
+            places += [pipeline.source] if pipeline.source.table is not None else []
+        places += [rule.table_column.table for rule in self.job.check_.values() if rule.table_column is not None]
+        named: dict[tuple[str, str | None], set[str]] = {}
+        for place in places:
+            named.setdefault((place.connection, place.schema_), set()).add(place.table or "")
+        for (connection, schema), tables in named.items():
+            if connection in self.connections:
+                self.connections[connection].catalogue.expect(schema, tables)
+
+    def _sql(self, name: str) -> str:
+        command = self.job.command[name]
+        if command.sql is not None:
+            return command.sql
+        path = self.job.folder / str(command.sql_file)
+        try:
+            return path.read_text(encoding="utf-8")
+        except (OSError, ValueError) as error:
+            why = getattr(error, "strerror", None) or "it is not text in UTF-8"
+            raise KanalError(f"sql_file {path} cannot be read: {why}", "correct its path") from None
+
+    # --- order -----------------------------------------------------------------------------------------------------
+
+    def _waits(self, steps: Mapping[str, StepPlan]) -> list[Wait]:
+        job = self.job
+        waits: dict[tuple[str, str], Wait] = {}
+
+        def wait(step: str, before: str, why: str) -> None:
+            if step != before:
+                waits.setdefault((step, before), Wait(step, before, why))
+
+        afters = {name: step.after for name, step in job.pipeline.items()}
+        afters |= {name: step.after for name, step in job.command.items()}
+        for name, before_it in afters.items():
+            for before in before_it:
+                wait(name, before, "after")
+        fillers = _Fillers(steps)
+        for plan in fillers.pipelines:
+            for other, why in fillers.used_by(plan):
+                wait(plan.name, other.name, why)
+        for same in fillers.by_target.values():
+            for place, plan in enumerate(same):
+                for later in same[place + 1 :]:
+                    if (plan.name, later.name) not in waits:
+                        label = later.settings.target.label
+                        wait(later.name, plan.name, f"writes {label} too, and comes later in the job")
+        return list(waits.values())
+
+
+def _around(text: str, position: int | None) -> str:
+    """An expression for a message; of a long one, what stands around a position."""
+    if len(text) <= 200:
+        return text
+    start = max(0, (position or 0) - 60)
+    return f"{'…' if start else ''}{text[start : start + 140]}{'…' if start + 140 < len(text) else ''}"
+
+
+def _by_target(steps: Mapping[str, StepPlan]) -> dict[Hashable, list[PipelinePlan]]:
+    """The pipelines of each table, in the order of the job."""
+    found: dict[Hashable, list[PipelinePlan]] = {}
+    for plan in steps.values():
+        if isinstance(plan, PipelinePlan):
+            found.setdefault(plan.target.place_of(plan.target_table), []).append(plan)
+    return found
+
+
+class _Fillers:
+    """The tables that a job fills, found by what uses them."""
+
+    def __init__(self, steps: Mapping[str, StepPlan]) -> None:
+        self.pipelines = [plan for plan in steps.values() if isinstance(plan, PipelinePlan)]
+        self.by_target = _by_target(steps)
+        self._by_reference: dict[tuple[Hashable, str], list[PipelinePlan]] = {}
+        #: Tables that may be parts of others, of which rows are to be found by another name.
+        self._by_database: dict[Hashable, list[PipelinePlan]] = {}
+        for same in self.by_target.values():
+            first = same[0]
+            key = (first.target.identity, first.target_table.name.casefold())
+            self._by_reference.setdefault(key, []).extend(same)
+            self._by_database.setdefault(first.target.identity, []).append(first)
+
+    def _filling(self, database: Connection, table: TableInfo) -> Iterator[PipelinePlan]:
+        """The pipelines that fill a table, or one that has some of its rows."""
+        direct = self.by_target.get(database.place_of(table), [])
+        yield from direct
+        if database.has_parts(table):
+            for first in self._by_database.get(database.identity, []):
+                if first not in direct and database.overlaps(table, first.target, first.target_table):
+                    yield from self.by_target[first.target.place_of(first.target_table)]
+
+    def used_by(self, step: PipelinePlan) -> Iterator[tuple[PipelinePlan, str]]:
+        """The pipelines for which a step has to wait, each with the reason why."""
+        if step.settings.source.query is None:
+            for other in self._filling(step.source, step.reading.table):
+                yield other, f"reads {other.settings.target.label}"
+        for _, database, table in step.lookups:
+            for other in self._filling(database, table):
+                yield other, f"looks up {other.settings.target.label}"
+        for check in step.checks:
+            if check.members is not None:
+                for other in self._filling(*check.members[:2]):
+                    yield other, f"checks against {other.settings.target.label}"
+        for key in step.target_table.foreign_keys:
+            for other in self._by_reference.get((step.target.identity, key.table.casefold()), []):
+                if _same_table(key.schema, key.table, other.target_table):
+                    yield other, f"refers to {other.settings.target.label} by a foreign key"
+
+
+def with_secrets(job: JobDefinition) -> JobDefinition:
+    """The job with the values of parameters that are secret; raises JobError where one cannot be had."""
+    found: dict[str, Any] = {}
+    for name, value in job.parameters.items():
+        if isinstance(value, Secret):
+            try:
+                found[name] = secret_value(value, f"parameter {name}", job.folder)
+            except KanalError as error:
+                place = job.located(("parameters", name))
+                raise JobError([Problem(("parameters", name), error.what, error.remedy, *place)]) from None
+    return job.model_copy(update={"parameters": job.parameters | found}) if found else job
+
+
+def _waits_for_whole(group: Group, waits: list[Wait]) -> list[Wait]:
+    """What waits for one step of a group waits for all of it."""
+    why = 'is committed together with the step that it waits for, by commit = "job"'
+    outside = {wait.step for wait in waits if wait.before in group.steps and wait.step not in group.steps}
+    known = {(wait.step, wait.before) for wait in waits}
+    return [
+        Wait(step, member, f"{member} {why}")
+        for step in sorted(outside)
+        for member in group.steps
+        if (step, member) not in known
+    ]
+
+
+def _leads_to(refers: Mapping[str, set[str]], start: str, end: str) -> bool:
+    """True where references lead from one table to another; a table may refer to itself."""
+    seen: set[str] = set()
+    left = [start] if start != end else []
+    while left:
+        table = left.pop()
+        if table == end:
+            return True
+        left += [other for other in refers.get(table, ()) if other not in seen]
+        seen.add(table)
+    return False
+
+
+def _same_table(schema: str | None, name: str, table: TableInfo) -> bool:
+    return name.casefold() == table.name.casefold() and (schema or table.schema) == (table.schema or schema)

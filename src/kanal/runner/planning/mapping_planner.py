@@ -1,0 +1,335 @@
+"""Plans what fills the columns of a pipeline's target, and the target itself where it is to be made."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from contextlib import AbstractContextManager
+from typing import Any, Protocol
+
+from kanal.connections import ColumnInfo, TableInfo
+from kanal.connections.base import Connection, Source, Target, as_source, as_target
+from kanal.core.columns import SourceColumn, TargetColumn
+from kanal.core.errors import KanalError
+from kanal.core.expressions import Scope, compile_expression
+from kanal.core.expressions.registry import Function
+from kanal.core.nearest import did_you_mean
+from kanal.core.transformation import ColumnPlan, ColumnRule, LookupPlan, given_type, plan_lookup
+from kanal.core.types import Family, SqlType, parse_type
+from kanal.definition import Column, JobDefinition, JobError, Lookup, Table
+from kanal.definition import Source as SourcePlace
+from kanal.definition.problems import KeyPath
+from kanal.runner.job_plan import Difference
+from kanal.runner.write_rules import rule_of
+
+
+class Planner(Protocol):
+    """What a pipeline's planner needs of the job's."""
+
+    job: JobDefinition
+    problems: list[Any]
+    connections: dict[str, Connection]
+    functions: Mapping[str, Function | KanalError]
+    #: Columns that tables lack, where these are asked for; else they are problems.
+    adding: list[Difference] | None
+
+    def problem(self, path: KeyPath, what: str, remedy: str = "") -> None:
+        """Something is wrong."""
+
+    def note(self, path: KeyPath, what: str, remedy: str = "") -> None:
+        """Something is worth knowing."""
+
+    def at(self, path: KeyPath) -> AbstractContextManager[None]:
+        """While it lasts, errors become problems of that key."""
+
+    def database(self, name: str) -> Connection | None:
+        """The database of a connection."""
+
+    def table(self, place: SourcePlace | Table) -> TableInfo | None:
+        """The table of a place; None where the connection is not usable."""
+
+    def is_new(self, database: Connection, table: TableInfo) -> bool:
+        """True for a table that is not there yet, and will be made."""
+
+
+class MappingPlanner:
+    """The part of a pipeline's planner that maps columns."""
+
+    def __init__(self, planner: Planner, name: str) -> None:
+        self.planner = planner
+        self.job = planner.job
+        self.name = name
+        self.path = ("pipeline", name)
+        self.settings = self.job.effective(name)
+        self.rule = rule_of(self.settings)
+
+    @property
+    def source(self) -> Source:
+        """The connection that rows come from; raises KanalError where it is no source."""
+        return as_source(self.planner.connections[self.settings.source.connection])
+
+    @property
+    def target(self) -> Target:
+        """The connection that rows go to; raises KanalError where it is no target."""
+        return as_target(self.planner.connections[self.settings.target.connection])
+
+    def _problem(self, key: str, what: str, remedy: str = "") -> None:
+        self.planner.problem((*self.path, key), what, remedy)
+
+    def _source(self) -> TableInfo | None:
+        place = self.settings.source
+        with self.planner.at((*self.path, "source")):
+            if place.query is None:
+                return self.planner.table(place)
+            database = self.planner.database(place.connection)
+            return None if database is None else database.catalogue.describe_query(place.query)
+        return None
+
+    def _lookups(self, types: Mapping[str, SqlType], place: str) -> list[tuple[LookupPlan, Source, TableInfo]]:
+        planned: list[tuple[LookupPlan, Source, TableInfo]] = []
+        for name, lookup in self.settings.lookup.items():
+            path = (*self.path, "lookup", name)
+            with self.planner.at(path):
+                table = self.planner.table(lookup.table)
+                if table is None:
+                    continue
+                columns = {column: described.type for column, described in table.source_columns().items()}
+                on = self._lookup_keys(path, lookup, table)
+                known = {plan.name: plan.types for plan, _, _ in planned}
+                scope = Scope(types, known, self.job.parameters, place, self.planner.functions)
+                with self.planner.at((*path, "on")):
+                    plan = plan_lookup(name, on, columns, lookup.missing, scope)
+                    planned.append((plan, as_source(self.planner.connections[lookup.table.connection]), table))
+        return planned
+
+    def _lookup_keys(self, path: KeyPath, lookup: Lookup, table: TableInfo) -> dict[str, str]:
+        on = {}
+        for column, text in lookup.on.items():
+            found = table.column(column)
+            if found is None:
+                raise KanalError(
+                    f'on: there is no column "{column}" in {table.name}', did_you_mean(column, table.names)
+                )
+            on[found.name] = text
+        del path
+        return on
+
+    def _columns(
+        self,
+        source: TableInfo,
+        target: TableInfo,
+        scope: Scope,
+        described: Mapping[str, SourceColumn],
+        key: tuple[str, ...],
+    ) -> list[ColumnPlan]:
+        rules = self._rules(source, target)
+        plans = []
+        for column in target.columns:
+            if column.name not in rules:
+                if not column.nullable and not column.filled:
+                    self._problem(
+                        "columns",
+                        f'target column "{column.name}" is NOT NULL and gets no value',
+                        "map it, or give it a default in the table",
+                    )
+                continue
+            path, rule = rules[column.name]
+            with self.planner.at(path):
+                if column.generated:
+                    raise KanalError(f'"{column.name}" is generated by the database', "leave it out")
+                self._check_some_type(column, rule, source)
+                nullable = column.nullable and column.name not in key
+                if self.rule.needs_key and column.name in key and column.nullable:
+                    self._check_key_is_filled(column, rule, source)
+                # NULL in the one column that numbers rows by itself asks for the next number.
+                plans.append(ColumnPlan(rule, TargetColumn(column.name, column.type, nullable), scope, described))
+        return plans
+
+    def _check_some_type(self, column: ColumnInfo, rule: ColumnRule, source: TableInfo) -> None:
+        """Between columns that no type is declared of, numbers would arrive as texts."""
+        taken = source.column(rule.expression.strip('"'))
+        untyped = taken is not None and taken.type is None and not taken.declared
+        if untyped and column.type is None and not column.declared and rule.type is None:
+            raise KanalError(
+                f'neither "{column.name}" nor "{taken.name if taken else ""}" of the source has a declared type, '
+                "so that numbers would arrive as texts",
+                f'say what they are: {column.name} = {{ from = "{column.name}", type = "bigint" }}, '
+                'or "text", or "binary"',
+            )
+
+    def _check_key_is_filled(self, column: ColumnInfo, rule: ColumnRule, source: TableInfo) -> None:
+        """A key that may be NULL on both sides would match nothing, and its rows come again with every run."""
+        taken = source.column(rule.expression.strip('"'))
+        if taken is not None and taken.nullable and rule.default is None:
+            raise KanalError(
+                f'the key column "{column.name}" may be NULL, here and in the source, and NULL matches nothing',
+                "declare it NOT NULL, or map it with COALESCE or a default",
+            )
+
+    def _rules(self, source: TableInfo, target: TableInfo) -> dict[str, tuple[KeyPath, ColumnRule]]:
+        """What fills each target column, with the key of the job that says so."""
+        settings = self.settings
+        rules: dict[str, tuple[KeyPath, ColumnRule]] = {}
+        for name, column in settings.columns.items():
+            path = (*self.path, "columns", name)
+            found = target.column(name)
+            if found is None:
+                self._missing_column(path, target, name)
+            elif found.name in rules:
+                self.planner.problem(path, f'"{found.name}" is mapped twice', "remove one of the two")
+            else:
+                rules[found.name] = (path, _rule(column))
+        same = settings.same if settings.columns or settings.same else ["*"]
+        skipped = {name.casefold() for name in settings.skip}
+        for name in settings.skip:
+            if source.column(name) is None and target.column(name) is None:
+                self._problem("skip", f'there is no column "{name}" to skip', did_you_mean(name, source.names))
+        chosen: list[tuple[ColumnInfo, ColumnInfo]] = []
+        for name in same:
+            if name == "*":
+                chosen.extend(self._by_name(source, target, skipped))
+                continue
+            found_in, into = source.column(name), target.column(name)
+            if found_in is None or into is None:
+                where = "source" if found_in is None else "target"
+                names = source.names if found_in is None else target.names
+                self._problem("same", f'there is no column "{name}" in the {where}', did_you_mean(name, names))
+            else:
+                chosen.append((found_in, into))
+        for taken, filled in chosen:
+            rules.setdefault(filled.name, ((*self.path, "columns", filled.name), ColumnRule(quoted(taken.name))))
+        if not rules and not self.planner.problems:
+            self._problem(
+                "columns",
+                f"source and target {target.name} have no column name in common",
+                "map them in [columns]",
+            )
+        return rules
+
+    def _missing_column(self, path: KeyPath, target: TableInfo, name: str) -> None:
+        """A table lacks a column that the mapping fills, which is a problem unless such are asked for."""
+        if self.planner.adding is None:
+            what = f'there is no column "{name}" in {target.name}'
+            self.planner.problem(path, what, did_you_mean(name, target.names))
+            return
+        made = self.new_table()
+        new = made[0].column(name) if made is not None else None
+        if new is not None:
+            sql = self.target.ddl.addition(target, new)
+            self.planner.adding.append(Difference(self.name, target.name, name, None, new.declared, sql))
+
+    def _by_name(self, source: TableInfo, target: TableInfo, skipped: set[str]) -> list[tuple[ColumnInfo, ColumnInfo]]:
+        pairs, unmatched = [], []
+        for column in source.columns:
+            into = target.column(column.name)
+            if column.name.casefold() in skipped:
+                continue
+            if into is None:
+                unmatched.append(column.name)
+            elif not into.generated:
+                pairs.append((column, into))
+        if unmatched:
+            names = ", ".join(unmatched)
+            self.planner.note(
+                self.path,
+                f"source columns that no target column has the name of: {names}",
+                "they are not loaded; map them in [columns], or name them in skip",
+            )
+        return pairs
+
+    def new_table(self) -> tuple[TableInfo, tuple[str, ...]] | None:
+        """The target table as the mapping makes it, with what is worth knowing; None where the source is not usable."""
+        settings = self.settings
+        before = len(self.planner.problems)
+        source = self._source()
+        if source is None:
+            return None
+        database = self.target
+        types = {name: column.type for name, column in source.source_columns().items()}
+        place = f"pipeline {self.name}"
+        lookups = {plan.name: plan.types for plan, _, _ in self._lookups(types, place)}
+        scope = Scope(types, lookups, self.job.parameters, place, self.planner.functions)
+        bare: dict[str, str] = {}
+        found: list[tuple[str, SqlType, bool]] = []
+        notes = []
+        for name, column in self._wanted(source).items():
+            path = (*self.path, "columns", name)
+            with self.planner.at(path):
+                rule = _rule(column)
+                expression = compile_expression(rule.expression, scope)
+                node, made = expression.node, given_type(rule, expression)
+                taken = source.column(node.column[1]) if node.column is not None and node.column[0] is None else None
+                if taken is not None:
+                    bare.setdefault(taken.name, name)
+                    if taken.type is None:
+                        notes.append(
+                            f"{name}: {taken.declared or 'a type without a name'} is not known, and goes as text"
+                        )
+                certain = taken is not None and not taken.nullable and rule.if_bad != "null" and rule.bad_value is None
+                certain = certain and not rule.options.null_values
+                found.append((name, made, not (certain or (rule.default is not None and rule.if_bad != "null"))))
+
+        folded = [name.casefold() for name, _, _ in found]
+        twins = [name for name, _, _ in found if folded.count(name.casefold()) > 1]
+        if twins and database.folds_columns:
+            self.planner.problem(
+                (*self.path, "target"),
+                f"table {settings.target.table} is to be made with the columns {' and '.join(twins)}, which differ in "
+                "case alone, and the database takes them for one",
+                "map one of them to another name in columns",
+            )
+        if len(self.planner.problems) > before:
+            raise JobError([])  # which has been said
+
+        def mapped(key: tuple[str, ...]) -> tuple[str, ...]:
+            return tuple(bare[name] for name in key) if key and all(name in bare for name in key) else ()
+
+        primary = tuple(settings.key) or mapped(source.primary_key)
+        unique = tuple(key for key in map(mapped, source.unique) if key and set(key) != set(primary))
+        real = settings.source.query is None and not source.is_view
+        place_of_source = self.planner.connections[settings.source.connection]
+        if self.planner.is_new(place_of_source, source):
+            of_source = list(source.indexes)
+        else:
+            of_source = place_of_source.catalogue.indexes(source) if real else []
+        indexes = tuple(key for key in map(mapped, of_source) if key and key not in unique and key != primary)
+        in_keys = {name for key in (primary, *unique, *indexes) for name in key}
+        columns = tuple(
+            database.ddl.new_column(name, made, nullable and name not in primary, name in in_keys)
+            for name, made, nullable in found
+        )
+        for new in columns:
+            if new.type is not None and new.type.family is Family.TIMESTAMPTZ and "TIMESTAMP(" in new.declared:
+                notes.append(f"{new.name}: {new.declared} holds 1970 to 2038 only; other values are rejected")
+        table = TableInfo(settings.target.schema_, settings.target.table, columns, primary, unique, indexes=indexes)
+        return table, tuple(notes)
+
+    def _wanted(self, source: TableInfo) -> dict[str, Column]:
+        """The target columns that the mapping names, and those that are carried under their own name."""
+        settings = self.settings
+        wanted: dict[str, Column] = {}
+        named = {name.casefold(): name for name in settings.columns}
+        skipped = {name.casefold() for name in settings.skip}
+        for name in settings.same if settings.columns or settings.same else ["*"]:
+            for column in source.columns if name == "*" else source.chosen([name]):
+                if column.name.casefold() in named:
+                    wanted[named[column.name.casefold()]] = settings.columns[named[column.name.casefold()]]
+                elif name != "*" or column.name.casefold() not in skipped:
+                    wanted[column.name] = Column.model_validate({"from": quoted(column.name)})
+        return {name: column for name, column in settings.columns.items() if name not in wanted} | wanted
+
+
+def quoted(name: str) -> str:
+    """A column's name as an expression."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+def _rule(column: Column) -> ColumnRule:
+    bad_value = column.if_bad["value"] if isinstance(column.if_bad, dict) else None
+    return ColumnRule(
+        expression=column.from_,
+        type=parse_type(column.type) if column.type else None,
+        options=column.options(),
+        default=column.default,
+        if_bad=column.if_bad if isinstance(column.if_bad, str) else "reject",  # type: ignore[arg-type]
+        bad_value=bad_value,
+    )

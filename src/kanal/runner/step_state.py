@@ -1,0 +1,145 @@
+"""Where a step stands: what it was given, what it counts, and what it has read beforehand."""
+
+from __future__ import annotations
+
+import datetime as dt
+import threading
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+import pyarrow as pa
+
+from kanal.connections.journal import Progress
+from kanal.connections.loading import Load, Written
+from kanal.connections.reading import Breaker
+from kanal.core.claims import Claims, Keyed
+from kanal.core.faults import Fault
+from kanal.core.frame import SourceBatch
+from kanal.core.lookups import LookupTable
+from kanal.core.reasons import Reason
+from kanal.core.rejects import Reject
+from kanal.core.tally import Tally
+from kanal.core.transformation import (
+    LookupPlan,
+    RowCheck,
+)
+from kanal.runlog import BatchRecord
+from kanal.runner.incremental import Increment
+from kanal.runner.job_plan import PipelinePlan
+from kanal.runner.replay import Rejected
+from kanal.runner.stream import KeptRows, Waiting, WaitingRows
+from kanal.runner.write_rules import EncodedRows, WriteRule, rule_for
+
+#: Called after each batch with its counts and seconds, and its rejects.
+OnBatch = Callable[[BatchRecord, list[Reject]], None]
+
+
+Tagged = list[tuple[str | None, Fault]]
+
+
+Rows = np.ndarray[tuple[int], np.dtype[np.intp]]
+
+
+@dataclass
+class Prepared:
+    """A batch ready to be written: its rows, which of them, which over earlier rows of the load, and which not.
+
+    `made` are the rows as the mapping makes them, `rows` the same as the target stores them; `keyed` are the keys of
+    all rows, by place, and `kept_back` says which claim keeps a row back (-1 for none).
+    """
+
+    batch: SourceBatch
+    made: pa.RecordBatch
+    rows: pa.RecordBatch
+    encoded: EncodedRows
+    encoded_replacing: EncodedRows
+    good: Rows
+    replacing: Rows
+    bad: Rows
+    tally: Tally
+    rejects: list[Reject]
+    seconds: float
+    keyed: Keyed | None = None
+    waiting: Waiting | None = None
+
+
+@dataclass
+class SharedLoad:
+    """One transaction for several steps; the write rules, by step, of those whose targets have been emptied."""
+
+    load: Load
+    emptied: dict[str, tuple[WriteRule, int]] = field(default_factory=dict)
+
+    def empty(self, plan: PipelinePlan) -> None:
+        """Empty the target of a step that does so, before any of the steps loads."""
+        rule = rule_for(self.load, plan.writing)
+        if rule.empties:
+            self.emptied[plan.name] = rule, rule.begin().deleted
+
+
+@dataclass
+class StepState:
+    """One execution of a pipeline. `tally` counts as it goes."""
+
+    plan: PipelinePlan
+    moment: dt.datetime
+    job: str
+    tally: Tally = field(default_factory=Tally)
+    batches: int = 0
+    notes: list[str] = field(default_factory=list)
+    #: Rejected rows to be read instead of the source, and of them those that were rejected again.
+    replayed: Rejected | None = None
+    rejected_again: set[int] = field(default_factory=set)
+    #: What an earlier try has committed, of a step that commits batch by batch.
+    begun: Progress | None = None
+    #: Records, within a load, what is committed with it.
+    record: Callable[[Load, Progress], None] | None = None
+    #: Called at last before the commit.
+    before_commit: Callable[[], None] = lambda: None
+    #: The counts of what is committed, of a step that commits batch by batch, and of how many batches.
+    kept: Tally | None = None
+    kept_batches: int = 0
+    #: Rows that the target refused in an earlier try, of a step that commits batch by batch.
+    refused_before: Sequence[Mapping[str, str | None]] = ()
+    #: Rejects of earlier runs, by the key of their source row, and those of them that this step loads after all.
+    earlier: Mapping[str, Sequence[int]] = field(default_factory=dict)
+    resolved: set[int] = field(default_factory=set)
+    #: True while it is asked to commit: what becomes of it cannot be told then.
+    committing: bool = False
+    _writes: bool = True
+    _stop: threading.Event = field(default_factory=threading.Event)
+    _break: Breaker = field(default_factory=Breaker)
+    _break_reading: Breaker = field(default_factory=Breaker)
+    #: Keys of rows that were refused, and rows of a merge that are not to be put again.
+    _freed: list[Keyed] = field(default_factory=list)
+    _never: set[int] = field(default_factory=set)
+    # What it reads beforehand, and where it stands.
+    _on_batch: OnBatch = field(init=False, default=lambda record, rejects: None)
+    _shared: SharedLoad | None = field(init=False, default=None)
+    _increment: Increment | None = field(init=False, default=None)
+    _lookups: list[tuple[LookupPlan, LookupTable]] = field(init=False, default_factory=list)
+    _checks: list[RowCheck] = field(init=False, default_factory=list)
+    _claims: Claims | None = field(init=False, default=None)
+    _left: int | None = field(init=False, default=None)
+    _deleted: int = field(init=False, default=0)
+    _kept: KeptRows | None = field(init=False, default=None)
+    _spool: WaitingRows = field(init=False, default_factory=WaitingRows)
+
+
+def add_counts(tally: Tally, written: Written) -> None:
+    """Add what became of rows to a step's counts."""
+    tally.inserted += written.inserted
+    tally.updated += written.updated
+    tally.unchanged += written.unchanged
+    tally.deleted += written.deleted
+
+
+def taken(rows: pa.RecordBatch, chosen: Rows) -> pa.RecordBatch:
+    """The rows in these places."""
+    return rows if len(chosen) == rows.num_rows else rows.take(pa.array(chosen))
+
+
+def refusal(row: int, words: str) -> Fault:
+    """The fault of a row that the target refused."""
+    return Fault(row, Reason.REFUSED_BY_TARGET, None, f"the target refused the row: {words}")

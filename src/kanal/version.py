@@ -1,0 +1,3 @@
+"""The version of Kanal, which is written down here alone."""
+
+VERSION = "0.2.0.dev0"
