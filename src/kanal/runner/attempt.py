@@ -24,6 +24,8 @@ from kanal.runner.retrying import retrying
 from kanal.runner.step import PipelineStep
 from kanal.runner.step_state import SharedLoad
 
+#: Seconds after which a statement that goes on is broken off again.
+_ASK_AGAIN = 0.3
 _WITHOUT_ANSWER = "its commit had succeeded, only the answer was lost"
 
 
@@ -189,6 +191,7 @@ class Attempt:
         self._why: KanalError = Stopped()
         self._marks = False
         self._break = Breaker()
+        self._done = threading.Event()
 
     def stop(self, why: KanalError) -> None:
         """Ask, from another thread, that the step ends, is undone, and raises this."""
@@ -196,9 +199,16 @@ class Attempt:
             self._why = why
             self.stopped_at = time.monotonic()
             self.stopped.set()
-        if self.running is not None:
-            self.running.stop()
-        self._break()
+            threading.Thread(target=self._break_off, name="kanal-break", daemon=True).start()
+
+    def _break_off(self) -> None:
+        """Break off what is under way, again and again: a server forgets what it was asked before a statement began."""
+        while not (self._done.is_set() or self.abandoned):
+            if self.can_be_left:  # a commit is left to end
+                if self.running is not None:
+                    self.running.stop()
+                self._break()
+            self._done.wait(_ASK_AGAIN)
 
     def __call__(self) -> None:
         execution, step = self.context, self.step
@@ -248,7 +258,8 @@ class Attempt:
             return
         with step.database.load() as load:
             with self._break.knows(load.cancel):
-                load.run_sql(step.sql)
+                if not self.stopped.is_set():
+                    load.run_sql(step.sql)
             if self.stopped.is_set():
                 raise self._why
             load.commit()
@@ -323,6 +334,8 @@ class Attempt:
             retrying(retries, wait, self.stopped.wait, self.failed_for_now)(self)
         except BaseException as error:  # whatever it is, the step has failed and the run log says so
             self.failure = error
+        finally:
+            self._done.set()
         return self.outcome()
 
 

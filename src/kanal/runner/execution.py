@@ -38,7 +38,7 @@ if TYPE_CHECKING:  # it is imported where an executor is given
 
 _INTERRUPTED = "the run was stopped before it"
 #: Seconds after which a step that was asked to stop, and whose driver cannot be broken off, is left alone.
-PATIENCE = 1.5
+PATIENCE = 4.0
 
 
 def _undone(tally: Tally) -> Tally:
