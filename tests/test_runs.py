@@ -141,7 +141,8 @@ def test_what_the_target_refuses_is_found_row_by_row(files: Files) -> None:
         assert counts(run["t"]) == {"read": 1000, "rejected": 10, "inserted": 990}
         first = run["t"].rejects().to_pylist()[0]
         assert first["reason"] == "refused_by_target"
-        assert "CHECK constraint failed" in first["message"]
+        assert "the condition n <> 13 does not hold" in first["message"]
+        assert (first["column"], first["value"], first["constraint"]) == ("n", "13", "n <> 13")
 
 
 def test_look_ups_in_a_chain_and_without_a_match(files: Files) -> None:

@@ -7,6 +7,7 @@ import io
 import itertools
 import os
 import random
+import re
 import signal
 import subprocess
 import sys
@@ -382,7 +383,7 @@ def test_a_load_of_which_nothing_is_taken_gives_up(places: Places, tmp_path: Pat
     new.sql("CREATE TABLE t (id integer PRIMARY KEY CHECK (id < 0))")
     run = job(tmp_path, '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"', old=old, new=new).run()
     assert run.status == "failed"
-    assert "refused each of the first 200 rows" in str(run["t"].error)
+    assert re.search("refused each of the first [0-9,]+ rows", str(run["t"].error))
     assert new.rows("SELECT count(*) FROM t") == [(0,)]
 
 

@@ -13,7 +13,7 @@ from rich.console import Console
 from kanal.cli.log import find_run_log, job_name, private
 from kanal.cli.output import console, escape, example, indented, print_json, rejects_table, show
 from kanal.cli.run import print_hints
-from kanal.core.errors import KanalError
+from kanal.core.errors import KanalError, counted
 from kanal.core.nearest import did_you_mean
 from kanal.core.reasons import Reason
 
@@ -68,6 +68,7 @@ def rejects(
         screen.print(f"[green]✓[/] Run {record.run} of {escape(record.job)} rejected no rows.")
         return 0
     show(screen, rejects_table(groups))
+    _print_cascades(screen, log.cascades(record.run, step))
     total = sum(group["rows"] for group in groups)
     for reject in found:
         _print(screen, reject)
@@ -76,6 +77,28 @@ def rejects(
     where = f" --job {job}" if job else ""
     print_hints(screen, [(f"kanal replay {record.run}{where}", "load them again, once the cause is fixed")])
     return 0
+
+
+def _print_cascades(screen: Console, found: list[dict[str, Any]]) -> None:
+    """Say which rejects others are to blame for: correct the one, and the many are good."""
+    for place, one in enumerate(found[:_CASCADES]):
+        table, key = json_module.loads(one["parent"])
+        row = ", ".join(f"{name} {value}" for name, value in key.items())
+        why = f"{one['parent_column']}, {one['parent_reason']}" if one["parent_column"] else one["parent_reason"]
+        if not place:
+            screen.print()
+        refer = "refers" if one["rows"] == 1 else "refer"
+        screen.print(
+            f"{counted(one['rows'], 'row')} of [bold]{escape(one['step'])}[/] {refer} to a row that "
+            f"[bold]{escape(one['parent_step'])}[/] rejected: {escape(table)} {escape(row)} ({escape(why)})"
+        )
+    rest = sum(one["rows"] for one in found[_CASCADES:])
+    if rest:
+        screen.print(f"[dim]and {rest:,} rows to {len(found) - _CASCADES:,} more rejected rows[/]")
+
+
+#: Of so many rejects is said how many others they are to blame for.
+_CASCADES = 5
 
 
 def _print(screen: Console, reject: dict[str, Any]) -> None:
@@ -93,7 +116,7 @@ def _export(path: Path, found: list[dict[str, Any]], escape_formulas: bool) -> N
         _write(path, lambda file: file.writelines(lines))
         return
     columns = list(dict.fromkeys(name for reject in found for name in reject["row"]))
-    heads = ("step", "column", "reason", "value", "message")
+    heads = ("step", "column", "reason", "value", "message", "constraint")
 
     def cell(value: str | None) -> str | None:
         return f"'{value}" if escape_formulas and value and value[0] in "=+-@\t\r" else value

@@ -386,6 +386,12 @@ class MemoryLoad:
         """Where rows wait to be merged; raises KanalError, since here they cannot be."""
         raise lacks(self._target.name, Writes.MERGE)
 
+    checks_at_commit = False
+
+    def may_stage(self) -> bool:
+        """False: rows are only added."""
+        return False
+
     def run_sql(self, sql: str) -> int:
         """Run SQL; raises KanalError."""
         raise lacks(self._target.name, Writes.SQL)

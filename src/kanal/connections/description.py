@@ -61,12 +61,54 @@ class RowCount:
 
 @dataclass(frozen=True)
 class ForeignKey:
-    """Columns whose values must stand in columns of another table."""
+    """Columns whose values must stand in columns of another table.
+
+    A `deferrable` one may be checked at the commit instead of after each statement.
+    """
 
     columns: tuple[str, ...]
     schema: str | None
     table: str
     referred: tuple[str, ...]
+    name: str | None = field(default=None, compare=False)
+    deferrable: bool = field(default=False, compare=False)
+
+    def refers_to(self, table: TableInfo) -> bool:
+        """True where its values must stand in this table."""
+        return self.table.casefold() == table.name.casefold() and (self.schema or table.schema) == (
+            table.schema or self.schema
+        )
+
+
+@dataclass(frozen=True)
+class Constraint:
+    """A rule that a database holds rows of a table to: a foreign key, a key of which each value stands once, or else a
+    condition, in the database's own SQL."""
+
+    name: str | None
+    columns: tuple[str, ...]
+    foreign_key: ForeignKey | None = None
+    condition: str | None = None
+
+    @property
+    def label(self) -> str:
+        """Its name, or else what it is."""
+        if self.name:
+            return self.name
+        if self.condition is not None:
+            return self.condition
+        return f"{'foreign key' if self.foreign_key is not None else 'unique'} ({', '.join(self.columns)})"
+
+    @property
+    def broken(self) -> str:
+        """What is wrong with a row that breaks it, in a sentence without the row's values."""
+        listed = ", ".join(self.columns)
+        named = f" (constraint {self.name})" if self.name else ""
+        if self.foreign_key is not None:
+            return f"{self.foreign_key.table} has no row to which {listed} could refer{named}"
+        if self.condition is not None:
+            return f"the condition {self.condition} does not hold{named}"
+        return f"another row has the same {listed}{named}"
 
 
 @dataclass(frozen=True)
@@ -83,6 +125,11 @@ class TableInfo:
     indexes: tuple[tuple[str, ...], ...] = ()
     #: The table whose rows this one holds a part of, where it is a partition.
     part_of: str | None = None
+
+    @property
+    def own_references(self) -> tuple[ForeignKey, ...]:
+        """The foreign keys by which its rows refer to others of its own."""
+        return tuple(key for key in self.foreign_keys if key.refers_to(self))
 
     def column(self, name: str) -> ColumnInfo | None:
         """The column of a name, exactly or else regardless of case."""

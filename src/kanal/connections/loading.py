@@ -7,21 +7,33 @@ from typing import TYPE_CHECKING, Any, Protocol, Self
 
 import pyarrow as pa
 
-from kanal.connections.description import TableInfo
+from kanal.connections.description import ForeignKey, TableInfo
 
 if TYPE_CHECKING:
     from kanal.connections.base import Target
 
 
+@dataclass(frozen=True)
+class RefusedRow:
+    """A row that the target did not take: its place, why, and where that is known the constraint that it breaks."""
+
+    place: int
+    words: str
+    constraint: str | None = None
+    columns: tuple[str, ...] = ()
+    #: The foreign key that it breaks, if it is one.
+    refers: ForeignKey | None = None
+
+
 @dataclass
 class Written:
-    """What became of rows: counts, and (place, the target's words) for each that the target refused."""
+    """What became of rows: counts, and those that the target refused."""
 
     inserted: int = 0
     updated: int = 0
     unchanged: int = 0
     deleted: int = 0
-    refused: list[tuple[int, str]] = field(default_factory=list)
+    refused: list[RefusedRow] = field(default_factory=list)
 
     def add(self, other: Written) -> None:
         """Add another's counts and refusals."""
@@ -52,6 +64,15 @@ class Merging:
     insert: bool = True
     newer_by: str | None = None
 
+    @property
+    def own_references(self) -> tuple[ForeignKey, ...]:
+        """The foreign keys by which staged rows may refer to each other."""
+        return tuple(
+            key
+            for key in self.table.own_references
+            if {*key.columns, *key.referred} <= set(self.columns) and not set(key.columns) & set(self.key)
+        )
+
 
 class Stage(Protocol):
     """Rows of a table's form that wait in the target, numbered from 0 as they come; seen by this load alone."""
@@ -59,11 +80,14 @@ class Stage(Protocol):
     #: How many rows were encoded so far.
     rows: int
 
-    def encode(self, rows: pa.RecordBatch) -> Any:
-        """Rows in the form in which `add` takes them. Called in their order, beside other uses of the load."""
+    def encode(self, rows: pa.RecordBatch, first: int | None = None) -> Any:
+        """Rows in the form in which `add` takes them. Called in their order, beside other uses of the load.
+
+        With `first`, they are some that were encoded before, and keep their numbers, from that one on.
+        """
 
     def add(self, encoded: Any) -> None:
-        """Put rows in."""
+        """Put rows in; raises RowsRefused, with none of them in, for values that the table's columns cannot hold."""
 
     def clear(self) -> None:
         """Take all rows out; numbers go on."""
@@ -76,6 +100,9 @@ class Stage(Protocol):
 
     def ready_for_parts(self) -> None:
         """Called before parts of the rows are merged, many times."""
+
+    def sift(self) -> list[RefusedRow]:
+        """Take out the rows that break a constraint of the table, as far as that can be told of all at once."""
 
     def merge(self, part: range, whole: bool, counted: bool) -> Written:
         """Merge the rows with these numbers, all or none; raises RowsRefused.
@@ -111,6 +138,13 @@ class Load(Protocol):
 
     def stage(self, merging: Merging, columns: tuple[str, ...], name: str) -> Any:
         """A new, empty Stage for some of the columns of a merge."""
+
+    @property
+    def checks_at_commit(self) -> bool:
+        """True while rows are taken though they refer to nothing, which only the commit would notice."""
+
+    def may_stage(self) -> bool:
+        """True where rows may wait in a stage."""
 
     def run_sql(self, sql: str) -> int:
         """Run the statements of a text of the job's; the number of rows that they changed."""

@@ -16,12 +16,17 @@ _REAL = pa.float32()
 
 @dataclass(frozen=True, slots=True)
 class Fault:
-    """One bad value. `row` counts from 0 within the batch; `value` is the value as text, or None for NULL."""
+    """One bad value. `row` counts from 0 within the batch; `value` is the value as text, or None for NULL.
+
+    `constraint` is the target's that the row breaks, where it is one of those, `parent` the row to which it refers.
+    """
 
     row: int
     reason: Reason
     value: str | None
     message: str
+    constraint: str | None = None
+    parent: str | None = None
 
 
 class Refusal(Exception):

@@ -18,8 +18,21 @@ class Reject:
     value: str | None
     message: str
     row: dict[str, str | None]
+    #: The target's constraint that the row breaks, where it is one of those.
+    constraint: str | None = None
+    #: Which row of the target it would have been, as `target_row` says it, and which missing row it refers to.
+    would_be: str | None = None
+    parent: str | None = None
     #: The number of the reject that was to be loaded again, where it is one.
     again: int | None = None
+
+
+def target_row(table: str, key: Mapping[str, str | None]) -> str | None:
+    """What two rejects have in common of which one would have been the row that the other refers to: a table and the
+    values of its key, as text; None where one is missing."""
+    if not key or None in key.values():
+        return None
+    return json.dumps([table.casefold(), dict(sorted(key.items()))], ensure_ascii=False)
 
 
 def row_key(row: Mapping[str, str | None], columns: Sequence[str]) -> str:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal, Protocol
 
@@ -364,11 +364,15 @@ def first_faults(faults: Sequence[tuple[str | None, Fault]]) -> dict[int, tuple[
 
 
 def rejects_of(
-    batch: SourceBatch, faults: Sequence[tuple[str | None, Fault]], list_all: bool = False
+    batch: SourceBatch,
+    faults: Sequence[tuple[str | None, Fault]],
+    list_all: bool = False,
+    would_be: Callable[[int], str | None] = lambda row: None,
 ) -> tuple[list[Reject], Rows]:
     """The rejects that the faults of a batch make, in order of rows, and the rows that remain.
 
-    With `list_all`, the message of a reject goes on with all further faults of its row.
+    With `list_all`, the message of a reject goes on with all further faults of its row. `would_be` says which row of
+    the target a row would have been.
     """
     first = first_faults(faults)
     bad = sorted(first)
@@ -378,7 +382,16 @@ def rejects_of(
             if fault is not first[fault.row][1]:
                 messages[fault.row] += f"; also {column or 'the row'}, {fault.reason}: {fault.message}"
     rejects = [
-        Reject(first[row][0], first[row][1].reason, first[row][1].value, messages[row], texts)
+        Reject(
+            first[row][0],
+            first[row][1].reason,
+            first[row][1].value,
+            messages[row],
+            texts,
+            first[row][1].constraint,
+            would_be(row),
+            first[row][1].parent,
+        )
         for row, texts in zip(bad, batch.row_texts(bad) if bad else [], strict=True)
     ]
     keep = np.ones(batch.rows, dtype=np.bool_)

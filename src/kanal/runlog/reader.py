@@ -194,11 +194,12 @@ class RunLogReader:
         )
 
     def rejects(self, run: int, step: str | None = None, limit: int | None = None, **where: str | None) -> pa.Table:
-        """The rejects of a run that are not resolved: step, column, reason, value, message, row (JSON), all text.
+        """The rejects of a run that are not resolved: step, column, reason, value, message, constraint (of the target),
+        row (JSON), all text.
 
         Of one step, reason or column alone where these are given.
         """
-        names = ("step", "column", "reason", "value", "message", "row")
+        names = ("step", "column", "reason", "value", "message", "constraint", "row")
         chosen = _open(run, step=step, **where)
         statement = sa.select(*(REJECT.c[name] for name in names)).where(chosen).order_by(REJECT.c.reject)
         with self._begin() as connection:
@@ -258,9 +259,10 @@ class RunLogReader:
             return int(connection.execute(statement).scalar() or 0)
 
     def reject_groups(self, run: int, step: str | None = None, **where: str | None) -> list[dict[str, Any]]:
-        """Rejects counted by step, column and reason, most first: with a message and value as example, and `longest`,
-        the characters of the longest value. Of one step, reason or column alone where these are given."""
-        keys = (REJECT.c.step, REJECT.c.column, REJECT.c.reason)
+        """Rejects counted by step, column, reason and constraint, most first: with a message and value as example,
+        and `longest`, the characters of the longest value. Of one step, reason or column alone where these are given.
+        """
+        keys = (REJECT.c.step, REJECT.c.column, REJECT.c.reason, REJECT.c.constraint)
         statement = (
             sa.select(
                 *keys,
@@ -280,3 +282,22 @@ class RunLogReader:
                 ).one()
                 group.update(example._mapping)
         return groups
+
+    def cascades(self, run: int, step: str | None = None) -> list[dict[str, Any]]:
+        """Rejects for which another reject of the run is to blame, since they refer to the row that it would have been.
+
+        Counted by step, constraint and the reject to blame, most first: `rows`, and of the reject to blame
+        `parent_step`, `parent_column`, `parent_reason`, `parent` (a table and its key, JSON).
+        """
+        blamed = REJECT.alias("blamed")
+        parts = (blamed.c[name].label(f"parent_{name}") for name in ("step", "column", "reason"))
+        keys: list[Any] = [REJECT.c.step, REJECT.c.constraint, REJECT.c.parent, *parts]
+        statement = (
+            sa.select(*keys, sa.func.count().label("rows"))
+            .join(blamed, sa.and_(blamed.c.run == REJECT.c.run, blamed.c.would_be == REJECT.c.parent))
+            .where(_open(run, step=step))
+            .group_by(*keys)
+            .order_by(sa.desc("rows"), *keys)
+        )
+        with self._begin() as connection:
+            return [dict(row._mapping) for row in connection.execute(statement)]

@@ -388,6 +388,9 @@ def _reject_row(run: int, step: str, reject: Reject, key: Sequence[str]) -> dict
         "message": reject.message,
         "row": json.dumps(reject.row, ensure_ascii=False),
         "row_key": row_key(reject.row, key) if key else None,
+        "constraint": reject.constraint,
+        "would_be": reject.would_be,
+        "parent": reject.parent,
     }
 
 

@@ -39,7 +39,7 @@ RUN = sa.Table(
     sa.Column("owner", sa.String(36)),
 )
 #: The form of these tables; a run log of an older one is brought to it when it is next used.
-VERSION_NOW = 5
+VERSION_NOW = 6
 #: What columns were called before: their values are taken over.
 FORMER = {"resolved_by": "mended_by", "resolved_in": "mended_in"}
 VERSION = sa.Table("kanal_version", METADATA, sa.Column("version", sa.Integer, primary_key=True, autoincrement=False))
@@ -99,5 +99,9 @@ REJECT = sa.Table(
     # The reject of an earlier run that this one is again, and the key of the source's row.
     sa.Column("origin", sa.Integer),
     sa.Column("row_key", sa.Text),
+    # The target's constraint that it breaks; which row of the target it would have been, and which it refers to.
+    sa.Column("constraint", sa.Text),
+    sa.Column("would_be", sa.Text),
+    sa.Column("parent", sa.Text),
     sa.Index("kanal_reject_of_run", "run", "step"),
 )

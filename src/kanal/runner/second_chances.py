@@ -18,7 +18,7 @@ from kanal.core.transformation import (
     look_up,
     rejects_of,
 )
-from kanal.runner.step_state import Prepared, Rows, StepState, Tagged, add_counts, refusal
+from kanal.runner.step_state import Prepared, Rows, StepState, Tagged, add_counts, refusals
 from kanal.runner.stream import Waiting
 from kanal.runner.write_rules import WriteRule
 
@@ -51,7 +51,9 @@ class SecondChances(StepState):
                     self._settle(waiting, tally, rejects)
                 tally.rejected = len(rejects)
                 return
-        if places:
+        if places and self._claims.last_wins:
+            self._unstaged += [prepared.encoded.first + place for place in places]
+        elif places:
             self._freed.append(keyed.take(lost))
         if waiting is not None:
             place = self._kept.rows - len(prepared.good) - len(prepared.replacing) if self._kept is not None else 0
@@ -90,9 +92,11 @@ class SecondChances(StepState):
         else:
             written = rule.write(rule.encode(rows))
         add_counts(tally, written)
-        rejects += rejects_of(batch, [(None, refusal(row, words)) for row, words in written.refused])[0]
+        rejects += rejects_of(
+            batch, refusals(written.refused, rows, np.arange(batch.rows)), would_be=self._would_be(rows)
+        )[0]
         refused = np.zeros(batch.rows, dtype=np.bool_)
-        refused[[row for row, _ in written.refused]] = True
+        refused[[row.place for row in written.refused]] = True
         self._resolve(batch, np.flatnonzero(~refused))
         return refused
 
@@ -127,6 +131,7 @@ class SecondChances(StepState):
         """What becomes of rows that the rule has put by, and then of those that were kept back."""
         refused: list[int] = []
         yield self._finish_rule(rule, refused)
+        refused = sorted([*refused, *self._unstaged])
         if self._claims is not None and self._claims.last_wins and rule.gathers:
             while refused and self._any_doubled():
                 kept, spooled_rows = self._put_earlier_rows(rule, refused)
@@ -213,15 +218,18 @@ class SecondChances(StepState):
         add_counts(tally, written)
         rejects: list[Reject] = []
         if written.refused and self._kept is not None:
-            words = dict(written.refused)
-            refused += list(words)
+            found = sorted(written.refused, key=lambda row: row.place)
+            refused += [row.place for row in found]
             first = 0
-            for batch, places in self._kept.find(list(words)):
-                said = list(words.values())[first : first + len(places)]
-                faults: Tagged = [(None, refusal(row, word)) for row, word in zip(places, said, strict=True)]
-                rejects += rejects_of(batch, faults)[0]
+            for batch, places in self._kept.find([row.place for row in found]):
+                said = found[first : first + len(places)]
+                chosen = batch.take(np.array(places, dtype=np.intp))
+                rows = self._stored_rows(chosen)
+                numbered = [replace(row, place=place) for place, row in enumerate(said)]
+                rejects += rejects_of(
+                    chosen, refusals(numbered, rows, np.arange(len(said))), would_be=self._would_be(rows)
+                )[0]
                 if self._claims is not None and not self._claims.last_wins:
-                    rows = self._stored_rows(batch.take(np.array(places, dtype=np.intp)))
                     self._freed.append(self._claims.keys_of(rows))
                 first += len(places)
         tally.rejected = len(rejects)

@@ -39,7 +39,7 @@ from kanal.runner.job_plan import PipelinePlan
 from kanal.runner.messages import Stopped
 from kanal.runner.replay import NUMBER, batches_of
 from kanal.runner.second_chances import SecondChances
-from kanal.runner.step_state import OnBatch, Prepared, Rows, SharedLoad, Tagged, add_counts, refusal, taken
+from kanal.runner.step_state import OnBatch, Prepared, Rows, SharedLoad, Tagged, add_counts, refusals, taken
 from kanal.runner.stream import KeptRows, Waiting, WaitingRows, evenly, read_ahead, side_by_side, spooled, timed
 from kanal.runner.write_rules import EncodedRows, WriteRule, rule_for
 
@@ -114,7 +114,7 @@ class PipelineStep(SecondChances):
                 rule = rule_for(load, plan.writing)
                 deleted = rule.begin().deleted
             self._deleted = deleted
-            if plan.writing.rule.empties and rule.gathers:
+            if plan.writing.rule.empties and rule.by_key:
                 self.notes.append("rows of other tables refer to these, so they are replaced by their key")
             self._kept = stack.enter_context(closing(KeptRows())) if rule.gathers else None
             self._spool = stack.enter_context(closing(WaitingRows()))
@@ -214,7 +214,7 @@ class PipelineStep(SecondChances):
             if first and plan.settings.first_sql:
                 load.run_sql(plan.settings.first_sql)
             rule = rule_for(load, writing)
-            if writing.rule.empties and rule.gathers:
+            if writing.rule.empties and rule.by_key:
                 raise KanalError(
                     f"rows of other tables refer to {plan.target_table.name}, so it cannot be emptied before its rows "
                     "are loaded batch by batch",
@@ -365,14 +365,14 @@ class PipelineStep(SecondChances):
             faults += look_up(frame, lookup, table)
         rows, misfits = convert_columns(frame, plan.columns)
         faults += misfits
-        found, good = rejects_of(batch, faults, plan.settings.list_reasons == "all")
+        found, good = rejects_of(batch, faults, plan.settings.list_reasons == "all", self._would_be(rows))
         rejects += found
 
         if self._checks:
-            good = self._without(batch, good, self._failed_checks(rows, good), rejects)
+            good = self._without(batch, rows, good, self._failed_checks(rows, good), rejects)
         made = rows
         rows, unstorable = plan.target.storable(plan.target_table, made)
-        good = self._without(batch, good, unstorable, rejects)
+        good = self._without(batch, made, good, unstorable, rejects)
         bad = np.ones(batch.rows, dtype=np.bool_)
         bad[good] = False
         keyed, replacing, waiting = None, np.zeros(0, dtype=np.intp), None
@@ -427,19 +427,19 @@ class PipelineStep(SecondChances):
         """The rest of a batch's way: write it, and count; its counts and all its rejects."""
         batch, tally = prepared.batch, prepared.tally
         written = rule.write(prepared.encoded)
-        refused: Tagged = [(None, refusal(int(prepared.good[row]), words)) for row, words in written.refused]
-        places = [row for row, _ in written.refused]
+        refused = refusals(written.refused, prepared.rows, prepared.good)
+        places = [row.place for row in written.refused]
         over: list[int] = []
         if len(prepared.replacing):
             replaced = rule.replace(prepared.encoded_replacing)
-            refused += [(None, refusal(int(prepared.replacing[row]), words)) for row, words in replaced.refused]
-            over = [row for row, _ in replaced.refused]
+            refused += refusals(replaced.refused, prepared.rows, prepared.replacing)
+            over = [row.place for row in replaced.refused]
             # What they replace was counted when it was written, and they take its place; a row that was not there after
             # all is counted as it comes.
             fresh = replaced.inserted if not rule.gathers else 0
             tally.inserted += fresh
             tally.superseded += len(prepared.replacing) - len(over) - fresh
-        rejects = prepared.rejects + rejects_of(batch, refused)[0]
+        rejects = prepared.rejects + rejects_of(batch, refused, would_be=self._would_be(prepared.rows))[0]
         if len(prepared.bad):
             rule.keep(prepared.rows.take(pa.array(prepared.bad)))
         if self._kept is not None:
@@ -459,7 +459,12 @@ class PipelineStep(SecondChances):
         return [(column, replace(fault, row=int(good[fault.row]))) for column, fault in found]
 
     def _without(
-        self, batch: SourceBatch, good: Rows, faults: Sequence[tuple[str | None, Fault]], rejects: list[Reject]
+        self,
+        batch: SourceBatch,
+        rows: pa.RecordBatch,
+        good: Rows,
+        faults: Sequence[tuple[str | None, Fault]],
+        rejects: list[Reject],
     ) -> Rows:
         """The good rows without those that have a fault, which are added to the rejects."""
         if not faults:
@@ -467,7 +472,8 @@ class PipelineStep(SecondChances):
         still = np.zeros(batch.rows, dtype=np.bool_)
         still[good] = True
         fresh = [(column, fault) for column, fault in faults if still[fault.row]]
-        found, kept = rejects_of(batch, fresh, self.plan.settings.list_reasons == "all")
+        list_all = self.plan.settings.list_reasons == "all"
+        found, kept = rejects_of(batch, fresh, list_all, self._would_be(rows))
         rejects += found
         keep = np.zeros(batch.rows, dtype=np.bool_)
         keep[kept] = True

@@ -11,14 +11,14 @@ import numpy as np
 import pyarrow as pa
 
 from kanal.connections.journal import Progress
-from kanal.connections.loading import Load, Written
+from kanal.connections.loading import Load, RefusedRow, Written
 from kanal.connections.reading import Breaker
 from kanal.core.claims import Claims, Keyed
-from kanal.core.faults import Fault
+from kanal.core.faults import Fault, texts_of, value_text
 from kanal.core.frame import SourceBatch
 from kanal.core.lookups import LookupTable
 from kanal.core.reasons import Reason
-from kanal.core.rejects import Reject
+from kanal.core.rejects import Reject, target_row
 from kanal.core.tally import Tally
 from kanal.core.transformation import (
     LookupPlan,
@@ -114,6 +114,8 @@ class StepState:
     #: Keys of rows that were refused, and rows of a merge that are not to be put again.
     _freed: list[Keyed] = field(default_factory=list)
     _never: set[int] = field(default_factory=set)
+    #: Rows of a merge that could not even be put by, where the last of a key counts.
+    _unstaged: list[int] = field(default_factory=list)
     # What it reads beforehand, and where it stands.
     _on_batch: OnBatch = field(init=False, default=lambda record, rejects: None)
     _shared: SharedLoad | None = field(init=False, default=None)
@@ -125,6 +127,17 @@ class StepState:
     _deleted: int = field(init=False, default=0)
     _kept: KeptRows | None = field(init=False, default=None)
     _spool: WaitingRows = field(init=False, default_factory=WaitingRows)
+
+    def _would_be(self, rows: pa.RecordBatch) -> Callable[[int], str | None]:
+        """Says of rows of the target's form which ones of its key they would be."""
+        table = self.plan.target_table
+        key = [name for name in table.primary_key or self.plan.key if name in rows.schema.names]
+
+        def would_be(row: int) -> str | None:
+            values = (rows.column(name) for name in key)
+            return target_row(table.name, dict(zip(key, (texts_of(v.slice(row, 1))[0] for v in values), strict=True)))
+
+        return would_be
 
 
 def add_counts(tally: Tally, written: Written) -> None:
@@ -140,6 +153,18 @@ def taken(rows: pa.RecordBatch, chosen: Rows) -> pa.RecordBatch:
     return rows if len(chosen) == rows.num_rows else rows.take(pa.array(chosen))
 
 
-def refusal(row: int, words: str) -> Fault:
-    """The fault of a row that the target refused."""
-    return Fault(row, Reason.REFUSED_BY_TARGET, None, f"the target refused the row: {words}")
+def refusals(refused: Sequence[RefusedRow], rows: pa.RecordBatch, places: Rows) -> Tagged:
+    """The faults of rows that the target refused, of those in some places of a batch as the target stores them."""
+    found: Tagged = []
+    for row in refused:
+        place = int(places[row.place])
+        columns = [name for name in row.columns if name in rows.schema.names]
+        texts = [value_text(rows.column(name)[place].as_py(), rows.column(name).type) or "NULL" for name in columns]
+        said = f"the target refused the row: {row.words}"
+        parent = None
+        if row.refers is not None and columns == list(row.refers.columns):
+            parent = target_row(row.refers.table, dict(zip(row.refers.referred, texts, strict=True)))
+        value = ", ".join(texts) if columns else None
+        fault = Fault(place, Reason.REFUSED_BY_TARGET, value, said, row.constraint, parent)
+        found.append((", ".join(columns) or None, fault))
+    return found

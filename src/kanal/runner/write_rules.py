@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from kanal.connections import TableInfo
 from kanal.connections.errors import RowsRefused
-from kanal.connections.loading import Load, Merging, Stage, Written
+from kanal.connections.loading import Load, Merging, RefusedRow, Stage, Written
 from kanal.connections.roles import Writes
 from kanal.core.errors import KanalError
 from kanal.definition import Pipeline, Settings
@@ -30,11 +30,15 @@ class NothingTaken(KanalError):
 class RefusalSearch:
     """Writes ranges of rows; where the target refuses one, goes on around the offending rows.
 
-    The database often says which row it refuses; else the range is parted until the row stands alone.
+    `sift` says which rows of a range are bad, as far as that can be told of all at once, and takes them out. Beyond
+    that, the database often says which row it refuses; else the range is parted until the row stands alone.
     """
 
-    def __init__(self, write: Callable[[int, int], Written]) -> None:
+    def __init__(
+        self, write: Callable[[int, int], Written], sift: Callable[[int, int], list[RefusedRow]] | None = None
+    ) -> None:
         self._write = write
+        self._sift = sift
         self._anything_taken = False
 
     def __call__(self, start: int, stop: int) -> Written:
@@ -49,13 +53,22 @@ class RefusalSearch:
                 done = self._write(first, end)
             except RowsRefused as refusal:
                 if end - first == 1:
-                    total.refused.append((first, refusal.what))
+                    total.refused.append(RefusedRow(first, refusal.what, refusal.constraint))
                     self._give_up_if_hopeless(total)
                     continue
+                if self._sift is not None:
+                    found, self._sift = self._sift(first, end), None
+                    if found:
+                        total.refused += found
+                        if len(found) < end - first:
+                            ranges.append((first, end))
+                        else:
+                            self._give_up_if_hopeless(total)
+                        continue
                 known = refusal.row is not None and 0 <= refusal.row < end - first
                 if known:
                     bad = first + (refusal.row or 0)
-                    total.refused.append((bad, refusal.what))
+                    total.refused.append(RefusedRow(bad, refusal.what, refusal.constraint))
                     self._give_up_if_hopeless(total)
                     # Not all are known to be good before it: the target may look at rows in another order.
                     ranges += [(bad + 1, end), (first, bad)]
@@ -65,14 +78,14 @@ class RefusalSearch:
                 continue
             self._anything_taken = self._anything_taken or done.taken > 0
             total.add(done)
-        total.refused.sort()
+        total.refused.sort(key=lambda row: row.place)
         return total
 
     def _give_up_if_hopeless(self, total: Written) -> None:
         if not self._anything_taken and len(total.refused) >= HOPELESS:
             raise NothingTaken(
                 f"the target refused each of the first {len(total.refused):,} rows, the last of them with: "
-                f"{total.refused[-1][1]}",
+                f"{total.refused[-1].words}",
                 "correct the mapping or the target; the load was given up",
             )
 
@@ -97,6 +110,11 @@ class Writing:
         update, insert = settings.matched == "update", settings.not_matched == "insert"
         return Merging(self.table, self.columns, self.key, update, insert, settings.newer_by)
 
+    @property
+    def inserting(self) -> Merging:
+        """How rows are put beside those that the table has."""
+        return Merging(self.table, self.columns, (), update=False)
+
 
 @dataclass(frozen=True)
 class EncodedRows:
@@ -104,6 +122,84 @@ class EncodedRows:
 
     rows: pa.RecordBatch
     content: Any
+    #: Of rows that are put by, the number of the first.
+    first: int = 0
+
+
+class StagedRows:
+    """Rows put by in a stage of the target, to be written all at once."""
+
+    def __init__(self, load: Load, merging: Merging, name: str) -> None:
+        self.stage: Stage = load.stage(merging, merging.columns, name)
+        self._load = load
+        #: True once rows were taken out, so that those left have to be counted.
+        self.counted = False
+        self._again = bool(merging.own_references)
+        self._written = 0
+        self._searching = False
+
+    def encode(self, rows: pa.RecordBatch) -> EncodedRows:
+        """A batch ready for `add`, with its numbers."""
+        first = self.stage.rows
+        return EncodedRows(rows, self.stage.encode(rows), first)
+
+    def add(self, encoded: EncodedRows) -> Written:
+        """Put a batch by; the places of rows that cannot be, since a value is none of its column's, count from 0."""
+
+        def put(start: int, stop: int) -> Written:
+            part = encoded.rows.slice(start, stop - start)
+            self.stage.add(self.stage.encode(part, encoded.first + start))
+            return Written(inserted=stop - start)
+
+        try:
+            self.stage.add(encoded.content)
+        except RowsRefused:
+            self.counted = True
+            return Written(refused=RefusalSearch(put)(0, encoded.rows.num_rows).refused)
+        return Written()
+
+    @property
+    def waiting(self) -> bool:
+        """True where rows have come since the last were written."""
+        return self.stage.rows > self._written
+
+    def write(self) -> Written:
+        """Write what has come; the places of refused rows count from 0 at the first row of the stage."""
+        if self.waiting:
+            self.stage.ready()
+        found = self._sift(self._written, self.stage.rows) if self._load.checks_at_commit and self.waiting else []
+        written = RefusalSearch(self._merge, self._sift)(self._written, self.stage.rows)
+        written.refused += found
+        while self._again and written.refused and written.taken:
+            # What a row refers to may have come in after it was tried.
+            refused, written.refused, taken = written.refused, [], written.taken
+            for row in refused:
+                written.add(
+                    RefusalSearch(self._merge)(row.place, row.place + 1) if not row.columns else Written(refused=[row])
+                )
+            if written.taken == taken:
+                break
+        self._written = self.stage.rows
+        self.stage.clear()
+        return written
+
+    def drop(self) -> None:
+        """Take it away."""
+        self.stage.drop()
+
+    def _merge(self, start: int, stop: int) -> Written:
+        """Write the rows with these numbers."""
+        whole = (start, stop) == (self._written, self.stage.rows)
+        if not whole and not self._searching:
+            self.stage.ready_for_parts()
+            self._searching = True
+        return self.stage.merge(range(start, stop), whole, self.counted)
+
+    def _sift(self, start: int, stop: int) -> list[RefusedRow]:
+        del start, stop
+        found: list[RefusedRow] = self.stage.sift()
+        self.counted = self.counted or bool(found)
+        return found
 
 
 class WriteRule:
@@ -120,17 +216,20 @@ class WriteRule:
     #: True where rows are told apart by a key.
     needs_key: ClassVar[bool] = False
     #: True where the target's rows are removed first.
-    empties: ClassVar[bool] = False
+    empties: bool = False
     #: True where to load the same rows again changes nothing.
     repeatable: ClassVar[bool] = True
-    #: True where rows are put by, and written by `finish`.
+    #: True where rows are put by, and written by `finish`; and where they then meet those that are there by their key.
     gathers: ClassVar[bool] = False
+    by_key: ClassVar[bool] = False
 
     def __init__(self, load: Load, writing: Writing) -> None:
         self.load = load
         self.writing = writing
         self._encoded: EncodedRows | None = None
         self._merge: Merge | None = None
+        #: Where rows go once the target has refused one.
+        self._staged: StagedRows | None = None
 
     @classmethod
     def adding(cls) -> type[WriteRule]:
@@ -143,7 +242,8 @@ class WriteRule:
 
     def encode(self, rows: pa.RecordBatch) -> EncodedRows:
         """A batch ready for `write`. Batches are encoded in order, beside the writing of those before."""
-        return EncodedRows(rows, self.load.encode(self.writing.table, rows) if rows.num_rows else None)
+        direct = rows.num_rows and self._staged is None
+        return EncodedRows(rows, self.load.encode(self.writing.table, rows) if direct else None)
 
     def encode_replacing(self, rows: pa.RecordBatch) -> EncodedRows:
         """Rows ready for `replace`."""
@@ -152,7 +252,28 @@ class WriteRule:
     def write(self, encoded: EncodedRows) -> Written:
         """Write a batch, or put it by for `finish`; the places of refused rows count from 0 in the batch."""
         self._encoded = encoded
+        if self._staged is not None:
+            return self._write_staged(encoded.rows)
+        if encoded.rows.num_rows and can_stage(self.load):
+            if not self.load.checks_at_commit:
+                try:
+                    return self._insert(0, encoded.rows.num_rows)
+                except RowsRefused:
+                    pass
+            self._staged = StagedRows(self.load, self.writing.inserting, "kanal_refused")
+            return self._write_staged(encoded.rows)
         return RefusalSearch(self._insert)(0, encoded.rows.num_rows)
+
+    def _write_staged(self, rows: pa.RecordBatch) -> Written:
+        staged = self._staged
+        assert staged is not None
+        if not rows.num_rows:
+            return Written()
+        encoded = staged.encode(rows)
+        added = staged.add(encoded)
+        written = staged.write()
+        written.refused = added.refused + [replace(row, place=row.place - encoded.first) for row in written.refused]
+        return written
 
     def replace(self, encoded: EncodedRows) -> Written:
         """Write rows whose keys this load has written before, over those."""
@@ -162,7 +283,7 @@ class WriteRule:
         before = self._merge.staged
         self._merge.write(self._merge.encode(encoded.rows))
         written = self._merge.finish()
-        written.refused = [(row - before, words) for row, words in written.refused]
+        written.refused = [replace(row, place=row.place - before) for row in written.refused]
         return written
 
     def keep(self, rows: pa.RecordBatch) -> None:
@@ -176,6 +297,8 @@ class WriteRule:
         """Take away what was made for the load alone, where the transaction goes on for other steps."""
         if self._merge is not None:
             self._merge.close()
+        if self._staged is not None:
+            self._staged.drop()
 
     def _insert(self, start: int, stop: int) -> Written:
         encoded = self._encoded
@@ -218,23 +341,22 @@ class Merge(WriteRule):
 
     name = "merge"
     needs = frozenset({Writes.MERGE})
-    rights = ("select", "insert", "update")
+    rights: ClassVar[tuple[str, ...]] = ("select", "insert", "update")
     needs_key = True
     gathers = True
+    by_key = True
 
     def __init__(self, load: Load, writing: Writing, stage: str = "kanal_stage") -> None:
         super().__init__(load, writing)
         self._name = stage
-        self._stage: Stage | None = None
+        self._rows: StagedRows | None = None
         self._replaced: Stage | None = None
         self._kept: Stage | None = None
-        self._merged = 0
         self._keyless = 0
-        self._searching = False
         self._deleted_missing = False
 
     def begin(self) -> Written:
-        self._stage = self._made("", self.writing.columns)
+        self._rows = StagedRows(self.load, self.writing.merging, self._name)
         return Written()
 
     def _made(self, suffix: str, columns: tuple[str, ...]) -> Stage:
@@ -242,10 +364,15 @@ class Merge(WriteRule):
         return made
 
     @property
+    def rows(self) -> StagedRows:
+        """The rows that wait, once the load has begun."""
+        assert self._rows is not None
+        return self._rows
+
+    @property
     def stage(self) -> Stage:
         """Where the rows wait, once the load has begun."""
-        assert self._stage is not None
-        return self._stage
+        return self.rows.stage
 
     @property
     def staged(self) -> int:
@@ -253,14 +380,13 @@ class Merge(WriteRule):
         return self.stage.rows
 
     def encode(self, rows: pa.RecordBatch) -> EncodedRows:
-        return EncodedRows(rows, self.stage.encode(rows))
+        return self.rows.encode(rows)
 
     def encode_replacing(self, rows: pa.RecordBatch) -> EncodedRows:
         return super().encode_replacing(rows) if self.writing.by_batch else self.encode(rows)
 
     def write(self, encoded: EncodedRows) -> Written:
-        self.stage.add(encoded.content)
-        return Written()
+        return self.rows.add(encoded)
 
     def replace(self, encoded: EncodedRows) -> Written:
         """Put rows by in the place of those with the same keys."""
@@ -268,6 +394,7 @@ class Merge(WriteRule):
             return super().replace(encoded)
         if self._replaced is None:
             self._replaced = self._made("_replaced", self.writing.columns)
+            self.rows.counted = True
         self._replaced.add(self._replaced.encode(encoded.rows))
         self.stage.remove_keys_of(self._replaced)
         self._replaced.clear()
@@ -287,29 +414,17 @@ class Merge(WriteRule):
 
     def finish(self) -> Written:
         written = Written()
-        if self.staged > self._merged:
-            self.stage.ready()
         if self.writing.delete_missing and not self._deleted_missing:
             self._deleted_missing = True
             # First, since a row that goes may have a value that is unique and now another row's.
             written.deleted = self._delete_missing()
-        written.add(RefusalSearch(self._merge_rows)(self._merged, self.staged))
-        self._merged = self.staged
-        self.stage.clear()
+        written.add(self.rows.write())
         return written
 
     def close(self) -> None:
-        for stage in (self._stage, self._replaced, self._kept):
+        for stage in (self._rows, self._replaced, self._kept):
             if stage is not None:
                 stage.drop()
-
-    def _merge_rows(self, start: int, stop: int) -> Written:
-        """Merge the rows with these numbers."""
-        whole = (start, stop) == (self._merged, self.staged)
-        if not whole and not self._searching:
-            self.stage.ready_for_parts()
-            self._searching = True
-        return self.stage.merge(range(start, stop), whole, counted=self._replaced is not None)
 
     def _delete_missing(self) -> int:
         """Delete the target's rows whose key no row of the source has; how many."""
@@ -329,12 +444,37 @@ class Merge(WriteRule):
             ) from None
 
 
+class GatheredInsert(Merge):
+    """Rows whose table refers to itself are inserted all at once, so that their order does not matter."""
+
+    name = "gathered"
+    needs = Append.needs
+    rights = Append.rights
+    needs_key = False
+    by_key = False
+    repeatable = False
+
+    def __init__(self, load: Load, writing: Writing) -> None:
+        super().__init__(load, replace(writing, delete_missing=False))
+        self.empties = writing.rule.empties
+
+    def begin(self) -> Written:
+        deleted = self.load.empty(self.writing.table) if self.empties else 0
+        self._rows = StagedRows(self.load, self.writing.inserting, self._name)
+        return Written(deleted=deleted)
+
+
 WRITE_RULES: dict[str, type[WriteRule]] = {rule.name: rule for rule in (Append, Truncate, Merge)}
 
 
 def rule_of(settings: Settings) -> type[WriteRule]:
     """The write rule that a pipeline asks for."""
     return WRITE_RULES[settings.write]
+
+
+def can_stage(load: Load) -> bool:
+    """True where rows may wait in the target before they are written."""
+    return Writes.MERGE in load.target.writes and load.may_stage()
 
 
 def rule_for(load: Load, writing: Writing) -> WriteRule:
@@ -345,4 +485,6 @@ def rule_for(load: Load, writing: Writing) -> WriteRule:
     """
     if writing.rule.empties and writing.key and not load.can_empty(writing.table):
         return Merge(load, replace(writing, delete_missing=True))
+    if writing.merging.own_references and not writing.rule.gathers and can_stage(load):
+        return GatheredInsert(load, writing)
     return writing.rule(load, writing)

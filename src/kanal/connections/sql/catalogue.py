@@ -197,6 +197,8 @@ class Catalogue:
                 key["referred_schema"] or schema,
                 key["referred_table"],
                 tuple(key["referred_columns"]),
+                key.get("name"),
+                bool((key.get("options") or {}).get("deferrable")),
             )
             for key in found["foreign"] or ()
         ]

@@ -60,6 +60,9 @@ class SqlDatabase:
     #: True where the columns of a table cannot have names that differ in case alone.
     folds_columns: ClassVar[bool] = False
 
+    #: True where a reference is checked as each row comes, and not at the end of the statement as ISO SQL has it.
+    checks_each_row: ClassVar[bool] = False
+
     #: The name by which its SQL is parted into statements, and SQLAlchemy's dialect by which statements become text.
     sql_name: ClassVar[str | None] = None
     sql_dialect: ClassVar[Any] = None
@@ -176,6 +179,11 @@ class SqlDatabase:
         """What the database itself said, on one line."""
         original = getattr(error, "orig", None) or error
         return " ".join(self.without_password(str(original)).split())
+
+    def broken_constraint(self, error: BaseException) -> str | None:
+        """The name of the constraint that a refused row breaks, where the database tells."""
+        del error
+        return None
 
     def refuses(self, error: exc.SQLAlchemyError) -> bool:
         """True for an error by which the target refuses a row, and not the connection.

@@ -10,9 +10,10 @@ import pyarrow as pa
 import sqlalchemy as sa
 from sqlalchemy import exc
 
-from kanal.connections.description import TableInfo
+from kanal.connections.description import Constraint, TableInfo
 from kanal.connections.errors import DatabaseError, RowsRefused
 from kanal.connections.loading import Merging
+from kanal.connections.sql.constraints import constraints_of
 from kanal.connections.sql.stage import SqlStage
 
 if TYPE_CHECKING:
@@ -36,6 +37,7 @@ class SqlLoad:
     def __init__(self, database: SqlDatabase) -> None:
         self.database = database
         self._tables: dict[tuple[str | None, str], sa.Table] = {}
+        self._stage_names: dict[str, int] = {}
         self.begin()
 
     @property
@@ -52,7 +54,33 @@ class SqlLoad:
 
     def empty(self, table: TableInfo) -> int:
         """Remove all rows of a table, within the transaction; how many there were."""
-        return self.empty_table(self._sa_table(table))
+        return self.part(table) + self.empty_table(self._sa_table(table))
+
+    def part(self, table: TableInfo, *chosen: Any) -> int:
+        """Before rows of a table are removed, where each row is checked by itself, see to it that none of them refers
+        to another: by taking away the reference, or else the row; how many rows were taken away."""
+        own = table.own_references
+        if not own or not self.database.checks_each_row:
+            return 0
+        there = self._sa_table(table)
+        names = list(dict.fromkeys(name for key in own for name in key.columns))
+        if all(column.nullable for column in table.chosen(names)):
+            given = sa.or_(*(there.c[name].is_not(None) for name in names))
+            self.execute(there.update().values(dict.fromkeys(names, sa.null())).where(given, *chosen))
+            return 0
+        alone = []
+        for key in own:
+            other = there.alias("kanal_other")
+            pairs = list(zip(key.columns, key.referred, strict=True))
+            itself = sa.and_(*(other.c[referred] == there.c[referred] for _, referred in pairs))
+            refers = [other.c[name] == there.c[referred] for name, referred in pairs]
+            alone.append(
+                ~sa.exists(sa.select(sa.literal(1)).select_from(other).where(*refers, ~itself).correlate(there))
+            )
+        removed = 0
+        while more := self.execute(there.delete().where(*alone, *chosen)):
+            removed += more
+        return removed
 
     def encode(self, table: TableInfo, rows: pa.RecordBatch) -> Any:
         """A storable batch in the form in which `insert` takes it. Called beside other uses of the load."""
@@ -64,7 +92,9 @@ class SqlLoad:
 
     def stage(self, merging: Merging, columns: tuple[str, ...], name: str) -> SqlStage:
         """A temporary table for some of the columns of a merge."""
-        return SqlStage(self, merging, columns, name)
+        used = self._stage_names.get(name, 0)
+        self._stage_names[name] = used + 1
+        return SqlStage(self, merging, columns, f"{name}_{used}" if used else name)
 
     def _sa_table(self, table: TableInfo) -> sa.Table:
         place = table.schema, table.name
@@ -104,10 +134,43 @@ class SqlLoad:
         """Remove all rows of a table; how many there were."""
         return self.execute(table.delete())
 
-    def scalar(self, query: sa.Select[Any]) -> Any:
+    def scalar(self, query: Any) -> Any:
         """The one value that a query finds, as this transaction sees it; None where there is none."""
         with self.database.errors():
             return self.connection.execute(query).scalar()
+
+    def rows(self, query: Any) -> list[Any]:
+        """The rows that a query finds, as this transaction sees them."""
+        with self.database.errors():
+            return list(self.connection.execute(query))
+
+    def can_run(self, query: Any) -> bool:
+        """True where a query fails for none of its rows."""
+        try:
+            with self.connection.begin_nested():
+                self.connection.execute(sa.select(sa.func.count()).select_from(query.subquery()))
+        except exc.SQLAlchemyError:
+            return False
+        return True
+
+    def has_triggers(self, table: TableInfo) -> bool:
+        """False where it is certain that no trigger changes rows before they are checked."""
+        del table
+        return True
+
+    def constraints(self, table: TableInfo) -> list[Constraint]:
+        """What the database holds rows of a table to, apart from types and NOT NULL."""
+        with self.database.errors():
+            return constraints_of(sa.inspect(self.connection), table)
+
+    @property
+    def checks_at_commit(self) -> bool:
+        """True while rows are taken though they refer to nothing, which only the commit would notice."""
+        return False
+
+    def may_stage(self) -> bool:
+        """True where the user may make temporary tables."""
+        return True
 
     def encode_into(self, table: sa.Table, rows: pa.RecordBatch) -> Any:
         """A storable batch in the form in which `insert_into` takes it."""
@@ -116,30 +179,32 @@ class SqlLoad:
 
     def insert_into(self, table: sa.Table, encoded: Any) -> None:
         """Insert a encoded batch; raises RowsRefused, with nothing of it inserted, where the target refuses a row."""
-        with self._all_or_nothing():
+        with self.all_or_nothing():
             self.connection.execute(table.insert(), encoded.to_pylist())
 
     def attempt(self, *statements: Any) -> list[int]:
         """Run statements together; raises RowsRefused, with none of them done, where the target refuses a row."""
-        with self._all_or_nothing():
+        with self.all_or_nothing():
             return [self._counted(statement) for statement in statements]
         raise AssertionError
 
     @contextlib.contextmanager
-    def _all_or_nothing(self) -> Iterator[None]:
+    def all_or_nothing(self) -> Iterator[None]:
         """While it lasts, all is done or nothing; raises RowsRefused where the target refuses a row."""
         try:
             with self.connection.begin_nested():
                 yield
         except exc.SQLAlchemyError as error:
             if self.database.refuses(error):
-                raise RowsRefused(self.database.words_of(error)) from None
+                words = self.database.words_of(error)
+                raise RowsRefused(words, constraint=self.database.broken_constraint(error)) from None
             raise self.database.diagnosed(error) from None
 
     def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
         """A temporary table of some of a table's columns, and a number for each row; indexed by the key."""
         stage = self.stage_table(table, columns, name)
-        sa.Index(f"{name}_key", *(stage.c[column] for column in key))
+        if key:
+            sa.Index(f"{name}_key", *(stage.c[column] for column in key))
         with self.database.errors():
             stage.create(self.connection)
         return stage

@@ -28,7 +28,7 @@ from kanal.connections.sql.database import SqlDatabase
 from kanal.connections.sql.ddl import TableDefinitions
 from kanal.connections.sql.load import SqlLoad
 from kanal.connections.sql.mariadb_catalogue import PARSED, MariaDBCatalogue
-from kanal.connections.sql.mariadb_errors import PASSING, REFUSALS, driver_errors, error_number
+from kanal.connections.sql.mariadb_errors import PASSING, REFUSALS, constraint_in, driver_errors, error_number
 from kanal.connections.sql.mariadb_load import MariaDBLoad, key_prefix
 from kanal.connections.sql.mariadb_rows import row_batches
 from kanal.connections.sql.mariadb_values import misfits, years
@@ -148,7 +148,9 @@ class MariaDB(SqlDatabase):
     reads = frozenset(Reads)
     folds_columns = True
     pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
+    checks_each_row = True
     sql_name = "mysql"
+    checks_each_row = True
     sql_dialect = dialect.dialect(paramstyle="named")
 
     def __init__(self, name: str, url: sa.URL) -> None:
@@ -203,6 +205,9 @@ class MariaDB(SqlDatabase):
         if len(original.args) == 2 and isinstance(original.args[0], int):
             return " ".join(self.without_password(str(original.args[1])).split()) or "lost connection to the server"
         return super().words_of(error)
+
+    def broken_constraint(self, error: BaseException) -> str | None:
+        return constraint_in(self.words_of(error))
 
     def differs(self, left: sa.Column[Any], right: sa.Column[Any]) -> sa.ColumnElement[bool]:
         # As texts compare, upper and lower case and trailing blanks may not count; here they do.

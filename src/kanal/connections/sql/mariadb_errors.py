@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 #: Numbers of errors by which rows are refused, apart from those that the driver knows as errors of data or integrity.
 REFUSALS = {1048, 1062, 1216, 1217, 1263, 1264, 1265, 1292, 1364, 1365, 1366, 1367, 1406, 1451, 1452, 1644, 1690, 3819,
              4025, 4078}  # fmt: skip
@@ -21,3 +23,13 @@ def error_number(error: BaseException) -> int | None:
     """The number of an error, the driver's or SQLAlchemy's of it; None where it has none."""
     arguments = (getattr(error, "orig", None) or error).args
     return arguments[0] if arguments and isinstance(arguments[0], int) else None
+
+
+#: Errors 1452, 1062 and 4025 (MariaDB's manual, "MariaDB Error Codes") name the constraint that a row breaks.
+_CONSTRAINT = re.compile(r"CONSTRAINT `([^`]+)` (?:FOREIGN KEY|failed)|for key '(?:[^'.]+\.)?([^']+)'")
+
+
+def constraint_in(words: str) -> str | None:
+    """The constraint that the server's words name."""
+    found = _CONSTRAINT.search(words)
+    return (found[1] or found[2]) if found else None

@@ -12,10 +12,10 @@ import sqlalchemy as sa
 from sqlalchemy import exc
 from sqlalchemy.dialects import mysql as dialect
 
-from kanal.connections.description import TableInfo
+from kanal.connections.description import Constraint, TableInfo
 from kanal.connections.errors import RowsRefused
 from kanal.connections.sql.load import SqlLoad, row_column
-from kanal.connections.sql.mariadb_errors import REFUSALS, driver_errors
+from kanal.connections.sql.mariadb_errors import REFUSALS, constraint_in, driver_errors
 from kanal.connections.sql.pymysql_private import forbid_files, is_known, load_rows
 from kanal.connections.sql.text_rows import cast_to_text, text_rows
 
@@ -68,13 +68,14 @@ class MariaDBLoad(SqlLoad):
                 if error.args and error.args[0] in _NOT_ALLOWED:
                     self._may_load = False
                 elif error.args and error.args[0] in REFUSALS:
-                    raise RowsRefused(self.database.words_of(error)) from None
+                    words = self.database.words_of(error)
+                    raise RowsRefused(words, constraint=self.database.broken_constraint(error)) from None
                 else:
                     raise self.database.failed(self.database.words_of(error), self.database.passes(error)) from None
             except exc.SQLAlchemyError as error:
                 raise self.database.diagnosed(error) from None
         rows = encoded.rows if isinstance(encoded, _Lines) else encoded
-        with self._all_or_nothing():
+        with self.all_or_nothing():
             self.connection.execute(table.insert(), rows.to_pylist())
 
     def _load(self, lines: _Lines) -> None:
@@ -83,7 +84,8 @@ class MariaDBLoad(SqlLoad):
         if warnings or rows != lines.rows.num_rows:
             # With LOCAL, what would be an error is a warning, and the row is bent or left out.
             first = self.connection.exec_driver_sql("SHOW WARNINGS LIMIT 1").first()
-            raise RowsRefused(str(first[2]) if first else "rows were left out")
+            words = str(first[2]) if first else "rows were left out"
+            raise RowsRefused(words, constraint=constraint_in(words))
 
     def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
         stage = self.stage_table(table, columns, name)
@@ -94,9 +96,38 @@ class MariaDBLoad(SqlLoad):
         body = query.compile(dialect=self.database.sql_dialect, compile_kwargs={"literal_binds": True})
         parts = (quote(column) + key_prefix(real.c[column].type) for column in key)
         self._stages.append(name)
-        keys = f"PRIMARY KEY ({row_column(columns)}), KEY kanal_key ({', '.join(parts)})"
+        keys = f"PRIMARY KEY ({row_column(columns)})"
+        if key:
+            keys += f", KEY kanal_key ({', '.join(parts)})"
         self.run_sql(f"CREATE TEMPORARY TABLE {name} ({keys}) ENGINE = InnoDB {body}")
         return stage
+
+    def empty(self, table: TableInfo) -> int:
+        if not table.own_references or self.database.catalogue.referring(table):
+            return super().empty(table)
+        # A row that refers to itself could not be removed otherwise, and when all are gone none refers to another.
+        self.run_sql("SET SESSION foreign_key_checks = 0")
+        try:
+            return self.empty_table(self._sa_table(table))
+        finally:
+            self.run_sql("SET SESSION foreign_key_checks = 1")
+
+    def has_triggers(self, table: TableInfo) -> bool:
+        found = sa.text(
+            "SELECT count(*) FROM information_schema.triggers "
+            "WHERE event_object_schema = COALESCE(:schema, DATABASE()) AND event_object_table = :name"
+        )
+        return bool(self.scalar(found.bindparams(schema=table.schema, name=table.name)))
+
+    def constraints(self, table: TableInfo) -> list[Constraint]:
+        found = [one for one in super().constraints(table) if one.condition is None]
+        # SQLAlchemy does not see those of a column.
+        checks = sa.text(
+            "SELECT constraint_name, check_clause FROM information_schema.check_constraints "
+            "WHERE constraint_schema = COALESCE(:schema, DATABASE()) AND table_name = :name"
+        )
+        conditions = self.rows(checks.bindparams(schema=table.schema, name=table.name))
+        return found + [Constraint(name, (), condition=condition) for name, condition in conditions]
 
     def drop_stage(self, stage: sa.Table) -> None:
         self.run_sql(f"DROP TEMPORARY TABLE {stage.name}")

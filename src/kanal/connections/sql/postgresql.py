@@ -156,6 +156,11 @@ class PostgreSQL(SqlDatabase):
         parts = [said.message_primary, said.message_detail, said.message_hint] if said is not None else []
         return ": ".join(" ".join(part.split()) for part in parts if part) or super().words_of(error)
 
+    def broken_constraint(self, error: BaseException) -> str | None:
+        said = getattr(getattr(error, "orig", None) or error, "diag", None)
+        found: str | None = said.constraint_name if said is not None else None
+        return found
+
     def shares_lock_with(
         self, other: Connection, reading: Reading | None = None, table: TableInfo | None = None
     ) -> bool:

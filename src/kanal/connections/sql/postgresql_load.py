@@ -67,7 +67,8 @@ class PostgreSQLLoad(SqlLoad):
             if not refuses(error.sqlstate or ""):
                 raise self.database.failed(words, self.database.passes(error)) from None
             line = re.search(r"COPY .*, line (\d+)", error.diag.context or "")
-            raise RowsRefused(words, int(line[1]) - 1 if line else None) from None
+            name = self.database.broken_constraint(error)
+            raise RowsRefused(words, int(line[1]) - 1 if line else None, name) from None
         except sa.exc.SQLAlchemyError as error:
             raise self.database.diagnosed(error) from None
 
@@ -78,6 +79,14 @@ class PostgreSQLLoad(SqlLoad):
         query = self.database.compiled(sa.select(*(real.c[column] for column in columns), number))
         self.run_sql(f"CREATE TEMPORARY TABLE {name} ON COMMIT DROP AS {query} WITH NO DATA")
         return stage
+
+    def has_triggers(self, table: TableInfo) -> bool:
+        name = self.database.sql_dialect.identifier_preparer.format_table(self.database.sa_table(table))
+        query = "SELECT EXISTS (SELECT FROM pg_trigger WHERE tgrelid = to_regclass(:name) AND NOT tgisinternal)"
+        return bool(self.scalar(sa.text(query).bindparams(name=name)))
+
+    def may_stage(self) -> bool:
+        return bool(self.scalar(sa.text("SELECT has_database_privilege(current_database(), 'TEMPORARY')")))
 
     def index_rows(self, stage: sa.Table) -> None:
         self.run_sql(f"CREATE INDEX ON {stage.name} ({list(stage.c)[-1].name}); ANALYZE {stage.name}")

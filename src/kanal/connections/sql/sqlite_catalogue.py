@@ -155,8 +155,16 @@ class SQLiteCatalogue(Catalogue):
         keys: dict[int, list[Any]] = {}
         for row in connection.execute(f"PRAGMA foreign_key_list({quoted})").fetchall():
             keys.setdefault(row[0], []).append(row)
+
+        def referred(rows: list[Any]) -> tuple[str, ...]:
+            if rows[0][4] is not None:
+                return tuple(row[4] for row in rows)
+            parent = connection.execute(f"PRAGMA table_info({quote(rows[0][2])})").fetchall()
+            return tuple(row[1] for row in sorted((row for row in parent if row[5]), key=lambda row: row[5]))
+
+        # Each of them can be deferred, by a PRAGMA of the transaction.
         return tuple(
-            ForeignKey(tuple(r[3] for r in rows), None, rows[0][2], tuple(r[4] for r in rows if r[4]))
+            ForeignKey(tuple(row[3] for row in rows), None, rows[0][2], referred(rows), deferrable=True)
             for rows in keys.values()
         )
 
@@ -254,6 +262,25 @@ def _collations(sql: str) -> dict[str, str]:
 
 
 _QUOTED = (TokenType.STRING, TokenType.IDENTIFIER)
+
+
+def checks_in(sql: str) -> list[tuple[str | None, str]]:
+    """The conditions that a CREATE TABLE checks, each with its name, where it has one."""
+    if "CHECK" not in sql.upper():
+        return []
+    tokens = Dialect.get_or_raise("sqlite").tokenize(sql)
+    found: list[tuple[str | None, str]] = []
+    for place, token in enumerate(tokens[:-1]):
+        if token.text.upper() != "CHECK" or token.token_type in _QUOTED or tokens[place + 1].text != "(":
+            continue
+        depth = 0
+        for end in tokens[place + 1 :]:
+            depth += {"(": 1, ")": -1}.get(end.text, 0) if end.token_type not in _QUOTED else 0
+            if depth == 0:
+                break
+        named = place > 1 and tokens[place - 2].text.upper() == "CONSTRAINT"
+        found.append((tokens[place - 1].text if named else None, sql[tokens[place + 1].end + 1 : end.start].strip()))
+    return found
 
 
 def _row_number(connection: sqlite3.Connection, quoted: str, columns: list[str]) -> str | None:

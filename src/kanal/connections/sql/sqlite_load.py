@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import contextlib
+import re
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
-from kanal.connections.description import TableInfo
+from kanal.connections.description import Constraint, TableInfo
 from kanal.connections.errors import DatabaseError, RowsRefused
 from kanal.connections.sql.load import SqlLoad, row_column
+from kanal.connections.sql.sqlite_catalogue import checks_in
 from kanal.connections.sql.sqlite_rows import (
     driver_errors,
     quote,
@@ -19,6 +21,15 @@ from kanal.connections.sql.sqlite_rows import (
 
 if TYPE_CHECKING:
     from kanal.connections.sql.sqlite import SQLite
+
+
+def _constraint_in(words: str) -> str | None:
+    """The constraint that SQLite's words name; of a key they name the columns."""
+    check = re.search("CHECK constraint failed: (.*)", words)
+    unique = re.search("UNIQUE constraint failed: (.*)", words)
+    if unique:
+        return f"unique ({', '.join(column.partition('.')[2] for column in unique[1].split(', '))})"
+    return check[1] if check else None
 
 
 class SQLiteLoad(SqlLoad):
@@ -67,7 +78,7 @@ class SQLiteLoad(SqlLoad):
         except driver_errors() as error:
             raise self.database.driver_failure(error) from None
 
-    def scalar(self, query: sa.Select[Any]) -> Any:
+    def scalar(self, query: Any) -> Any:
         try:
             rows = self.fetch(self.database.compiled(query))
         except driver_errors() as error:
@@ -79,7 +90,7 @@ class SQLiteLoad(SqlLoad):
         # (Switching the deferral off again would forget what it has deferred.)
         if self.fetch(
             "SELECT 1 FROM sqlite_master AS m, pragma_foreign_key_list(m.name) AS k "
-            f'WHERE lower(k."table") = lower({text_literal(table.name)}) LIMIT 1'
+            f'WHERE lower(k."table") = lower({text_literal(table.name)}) AND lower(m.name) <> lower(k."table") LIMIT 1'
         ):
             self.fetch("PRAGMA defer_foreign_keys = ON")
             self._deferred = True
@@ -87,16 +98,17 @@ class SQLiteLoad(SqlLoad):
 
     def insert_into(self, table: sa.Table, encoded: Any) -> None:
         temporary = bool(table.info.get("temporary"))
-        with self._all_or_nothing():
+        with self.all_or_nothing():
             self.cursor.adbc_ingest(table.name, encoded, mode="append", temporary=temporary)
 
     def attempt(self, *statements: Any) -> list[int]:
-        with self._all_or_nothing():
+        with self.all_or_nothing():
             return [self.statement(self.database.compiled(statement)) for statement in statements]
         raise AssertionError
 
     @contextlib.contextmanager
-    def _all_or_nothing(self) -> Iterator[None]:
+    def all_or_nothing(self) -> Iterator[None]:
+        """While it lasts, all is done or nothing; raises RowsRefused where the target refuses a row."""
         try:
             self.fetch("SAVEPOINT kanal")
             yield
@@ -105,19 +117,58 @@ class SQLiteLoad(SqlLoad):
             words = self.database.driver_words(error)
             if "constraint" not in words.lower() and "datatype mismatch" not in words:
                 raise self.database.driver_failure(error) from None
-            for statement in ("ROLLBACK TO SAVEPOINT kanal", "RELEASE SAVEPOINT kanal"):
-                self.fetch(statement)
-            raise RowsRefused(words) from None
+            self._undo()
+            raise RowsRefused(words, constraint=_constraint_in(words)) from None
+
+        except RowsRefused:
+            self._undo()
+            raise
+
+    def _undo(self) -> None:
+        for statement in ("ROLLBACK TO SAVEPOINT kanal", "RELEASE SAVEPOINT kanal"):
+            self.fetch(statement)
 
     def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
         declared = {column.name: column.declared for column in table.columns}
         body = ", ".join(f"{quote(column)} {declared[column]}" for column in columns)
         number = row_column(columns)
         self.run_sql(f"CREATE TEMP TABLE {quote(name)} ({body}, {number} INTEGER PRIMARY KEY)")
-        self.run_sql(f"CREATE INDEX temp.{quote(name + '_key')} ON {quote(name)} ({', '.join(map(quote, key))})")
+        if key:
+            self.run_sql(f"CREATE INDEX temp.{quote(name + '_key')} ON {quote(name)} ({', '.join(map(quote, key))})")
         columns = [*columns, number]
         info = {"temporary": True}
         return sa.Table(name, sa.MetaData(), *(sa.Column(column) for column in columns), schema="temp", info=info)
+
+    def rows(self, query: Any) -> list[Any]:
+        try:
+            return self.fetch(self.database.compiled(query))
+        except driver_errors() as error:
+            raise self.database.driver_failure(error) from None
+
+    def can_run(self, query: Any) -> bool:
+        try:
+            self.fetch(self.database.compiled(query))
+        except driver_errors():
+            return False
+        return True
+
+    @property
+    def checks_at_commit(self) -> bool:
+        return self._deferred
+
+    def has_triggers(self, table: TableInfo) -> bool:
+        found = self.fetch(
+            "SELECT 1 FROM sqlite_master WHERE type = 'trigger' "
+            f"AND lower(tbl_name) = lower({text_literal(table.name)})"
+        )
+        return bool(found)
+
+    def constraints(self, table: TableInfo) -> list[Constraint]:
+        keys = dict.fromkeys([table.primary_key, *table.unique])
+        found = [Constraint(None, key) for key in keys if key]
+        found += [Constraint(key.name, key.columns, foreign_key=key) for key in table.foreign_keys]
+        (sql,) = self.fetch(f"SELECT sql FROM sqlite_master WHERE name = {text_literal(table.name)}")[0]
+        return found + [Constraint(name, (), condition=condition) for name, condition in checks_in(sql)]
 
     def drop_stage(self, stage: sa.Table) -> None:
         self.run_sql(f"DROP TABLE temp.{quote(stage.name)}")

@@ -8,7 +8,10 @@ import numpy as np
 import pyarrow as pa
 import sqlalchemy as sa
 
-from kanal.connections.loading import Merging, Written
+from kanal.connections.description import ForeignKey
+from kanal.connections.errors import RowsRefused
+from kanal.connections.loading import Merging, RefusedRow, Written
+from kanal.connections.sql.constraints import Sieve
 from kanal.core.errors import KanalError
 
 if TYPE_CHECKING:
@@ -20,99 +23,201 @@ class SqlStage:
 
     def __init__(self, load: SqlLoad, merging: Merging, columns: tuple[str, ...], name: str) -> None:
         self.rows = 0
-        self._load = load
-        self._merging = merging
+        self.load = load
+        self.merging = merging
         self._columns = list(columns)
-        self._target = load.database.sa_table(merging.table)
+        self.target = load.database.sa_table(merging.table)
         self.table = load.create_stage(merging.table, self._columns, merging.key, name)
-        self._number = list(self.table.c)[-1]
+        #: The column that numbers its rows.
+        self.number = list(self.table.c)[-1]
+        self._sieve: Sieve | None = None
 
-    def encode(self, rows: pa.RecordBatch) -> Any:
+    def encode(self, rows: pa.RecordBatch, first: int | None = None) -> Any:
         """Rows with their numbers, ready to be put in; None where there are none."""
         if not rows.num_rows:
             return None
-        numbers = pa.array(np.arange(self.rows, self.rows + rows.num_rows))
-        self.rows += rows.num_rows
+        if first is None:
+            first = self.rows
+            self.rows += rows.num_rows
+        numbers = pa.array(np.arange(first, first + rows.num_rows))
         arrays = [*(rows.column(name) for name in self._columns), numbers]
-        numbered = pa.RecordBatch.from_arrays(arrays, names=[*self._columns, self._number.name])
-        return self._load.encode_into(self.table, numbered)
+        numbered = pa.RecordBatch.from_arrays(arrays, names=[*self._columns, self.number.name])
+        return self.load.encode_into(self.table, numbered)
 
     def add(self, encoded: Any) -> None:
         """Put rows in."""
         if encoded is not None:
-            self._load.insert_into(self.table, encoded)
+            self.load.insert_into(self.table, encoded)
 
     def clear(self) -> None:
         """Take all rows out."""
-        self._load.execute(self.table.delete())
+        self.load.execute(self.table.delete())
 
     def remove_keys_of(self, other: SqlStage) -> None:
         """Take out the rows whose keys another stage has."""
-        self._load.execute(self.table.delete().where(self._has_key_of(other.table, self.table)))
+        same = (self.table.c[name] == other.table.c[name] for name in other.merging.key)
+        rows = sa.select(sa.literal(1)).select_from(other.table).where(*same)
+        self.load.execute(self.table.delete().where(sa.exists(rows.correlate(self.table))))
 
     def ready(self) -> None:
         """Called once the rows are in, before they are merged."""
-        self._load.settle_stage(self.table)
+        self.load.settle_stage(self.table)
 
     def ready_for_parts(self) -> None:
         """Called before parts of the rows are merged, many times."""
-        self._load.index_rows(self.table)
+        self.load.index_rows(self.table)
+
+    def sift(self) -> list[RefusedRow]:
+        """Take out the rows that break a constraint of the table, as far as that can be told of all at once."""
+        self._sieve = self._sieve or Sieve(self)
+        return self._sieve()
 
     def merge(self, part: range, whole: bool, counted: bool) -> Written:
         """Merge the rows with these numbers, all or none; raises RowsRefused."""
-        chosen: list[Any] = [] if whole else [self._number >= part.start, self._number < part.stop]
-        statements = [self._update(chosen), self._insert(chosen)]
-        counts = iter(self._load.attempt(*(statement for statement in statements if statement is not None)))
-        updated, inserted = (0 if statement is None else next(counts) for statement in statements)
+        chosen: list[Any] = [] if whole else [self.number >= part.start, self.number < part.stop]
         rows = len(part)
         if counted:
-            rows = self._load.scalar(sa.select(sa.func.count()).select_from(self.table).where(*chosen))
+            rows = self.load.scalar(sa.select(sa.func.count()).select_from(self.table).where(*chosen))
+        own = self.merging.own_references
+        updated, inserted = self._merge_referring(own, chosen) if own else self._merge_plain(chosen)
         if updated + inserted > rows:
             raise KanalError(
-                f"{rows:,} rows were merged into {self._merging.table.name} and {updated:,} rows of it updated: "
-                f"rows of the target share the key {', '.join(self._merging.key)}",
+                f"{rows:,} rows were merged into {self.merging.table.name} and {updated:,} rows of it updated: "
+                f"rows of the target share the key {', '.join(self.merging.key)}",
                 "name a key that is unique in the target",
             )
         return Written(inserted=inserted, updated=updated, unchanged=rows - updated - inserted)
 
+    def _merge_plain(self, chosen: list[Any]) -> tuple[int, int]:
+        """Update and insert; how many rows each."""
+        statements = [self._update(chosen), self._insert(chosen)]
+        counts = iter(self.load.attempt(*(statement for statement in statements if statement is not None)))
+        updated, inserted = (0 if statement is None else next(counts) for statement in statements)
+        return updated, inserted
+
+    def _merge_referring(self, own: tuple[ForeignKey, ...], chosen: list[Any]) -> tuple[int, int]:
+        """The same where rows refer to others of the table: they do so once all are there."""
+        late = tuple(dict.fromkeys(name for key in own for name in key.columns))
+        nullable = all(column.nullable for column in self.merging.table.chosen(late))
+        empty = late if nullable and self.load.database.checks_each_row else ()
+        by_level = own if not nullable and self.load.database.checks_each_row else ()
+        updating, inserting = self._update(chosen, late), self._insert(chosen, empty)
+        doubled = by_level and not self.merging.key
+        filling = [self._fill(late, own, chosen)] if empty or updating is not None else []
+        with self.load.all_or_nothing():
+            self.load.attempt(*self._take_out_settled(chosen))
+            updated = self.load.attempt(updating)[0] if updating is not None else 0
+            inserted = 0
+            if doubled:
+                first = self.load.rows(sa.select(self.number).where(self._is_there(own), *chosen).limit(1))
+                if first:
+                    raise RowsRefused("another row has the same key")
+            while by_level and inserting is not None:
+                (more,) = self.load.attempt(self._insert([*chosen, *self._parents_there(by_level)]))
+                inserted += more
+                if not more:
+                    break
+            if inserting is not None:
+                inserted += self.load.attempt(self._insert([*chosen, ~self._is_there(own)]) if doubled else inserting)[
+                    0
+                ]
+            self.load.attempt(*filling)
+        return updated, inserted
+
+    def written(self) -> list[Any]:
+        """The conditions under which a row is written at all."""
+        merging = self.merging
+        if not merging.key:
+            return []
+        kinds: list[Any] = [sa.false()]
+        update = self._update([])
+        if update is not None:
+            changed = sa.select(sa.literal(1)).select_from(self.target).where(update.whereclause)
+            kinds.append(sa.exists(changed.correlate(self.table)))
+        if merging.insert:
+            kinds.append(~self._has_key_of(self.target, self.table))
+        return [sa.or_(*kinds)]
+
+    def _take_out_settled(self, chosen: list[Any]) -> list[Any]:
+        """What takes out the rows of which the table's are kept, so that nothing of them is filled in."""
+        merging, there = self.merging, self.target
+        if not merging.key or (merging.update and merging.newer_by is None):
+            return []
+        kept: list[Any] = []
+        if merging.update and merging.newer_by is not None:
+            was, comes = there.c[merging.newer_by], self.table.c[merging.newer_by]
+            kept = [was.is_not(None), comes <= was]
+        rows = sa.select(sa.literal(1)).select_from(there).where(*self._same_key(self.table, there), *kept)
+        return [self.table.delete().where(sa.exists(rows.correlate(self.table)), *chosen)]
+
+    def _fill(self, late: tuple[str, ...], own: tuple[ForeignKey, ...], chosen: list[Any]) -> Any:
+        """What gives late columns their values."""
+        target, stage, differs = self.target, self.table, self.load.database.differs
+        same = [target.c[name] == stage.c[name] for name in self.merging.key or own[0].referred]
+        changed = sa.or_(*(differs(target.c[name], stage.c[name]) for name in late))
+        return target.update().values({name: stage.c[name] for name in late}).where(*same, changed, *chosen)
+
+    def _parents_there(self, own: tuple[ForeignKey, ...]) -> list[Any]:
+        """The conditions that rows refer to rows that are there, or to themselves, and are not there yet."""
+        stage, conditions = self.table, list[Any]()
+        for key in own:
+            parent = self.target.alias("kanal_parent")
+            pairs = list(zip(key.referred, key.columns, strict=True))
+            same = sa.select(sa.literal(1)).select_from(parent).where(*(parent.c[a] == stage.c[b] for a, b in pairs))
+            itself = sa.and_(*(stage.c[a] == stage.c[b] for a, b in pairs))
+            empty = [stage.c[name].is_(None) for name in key.columns]
+            conditions.append(sa.or_(sa.exists(same.correlate(stage)), itself, *empty))
+        if not self.merging.key:
+            conditions.append(~self._is_there(own))
+        return conditions
+
+    def _is_there(self, own: tuple[ForeignKey, ...]) -> Any:
+        there = self.target.alias("kanal_there")
+        same = [there.c[name] == self.table.c[name] for name in own[0].referred]
+        return sa.exists(sa.select(sa.literal(1)).select_from(there).where(*same).correlate(self.table))
+
     def delete_unmatched(self, kept: SqlStage | None) -> int:
         """Delete the target's rows whose keys neither this stage nor the other has; how many."""
-        statement = self._target.delete().where(~self._has_key_of(self.table, self._target))
-        if kept is not None:
-            statement = statement.where(~self._has_key_of(kept.table, self._target))
-        (deleted,) = self._load.attempt(statement)
-        return deleted
+        gone = [~self._has_key_of(stage.table, self.target) for stage in (self, kept) if stage is not None]
+        with self.load.all_or_nothing():
+            first = self.load.part(self.merging.table, *gone)
+            (deleted,) = self.load.attempt(self.target.delete().where(*gone))
+        return first + deleted
 
     def drop(self) -> None:
         """Remove it."""
-        self._load.drop_stage(self.table)
+        self.load.drop_stage(self.table)
 
     def _same_key(self, one: sa.Table, other: sa.Table) -> list[Any]:
-        return [one.c[name] == other.c[name] for name in self._merging.key]
+        return [one.c[name] == other.c[name] for name in self.merging.key]
 
     def _has_key_of(self, stage: sa.Table, table: sa.Table) -> Any:
         """The condition that one table has a row with the key of another's row."""
         rows = sa.select(sa.literal(1)).select_from(stage).where(*self._same_key(table, stage))
         return sa.exists(rows.correlate(table))
 
-    def _update(self, chosen: list[Any]) -> Any:
-        merging, target, stage = self._merging, self._target, self.table
+    def _update(self, chosen: list[Any], late: tuple[str, ...] = ()) -> Any:
+        """What updates the rows that differ; late columns get their values afterwards."""
+        merging, target, stage = self.merging, self.target, self.table
         others = [name for name in merging.columns if name not in merging.key]
-        if not merging.update or not others:
+        if not merging.update or not others or not merging.key:
             return None
-        differs = self._load.database.differs
+        differs = self.load.database.differs
         changed = sa.or_(*(differs(target.c[name], stage.c[name]) for name in others))
-        values = {name: stage.c[name] for name in others}
+        values = {name: (target if name in late else stage).c[name] for name in others}
         statement = target.update().values(values).where(*self._same_key(target, stage), changed, *chosen)
         if merging.newer_by is not None:
             there, coming = target.c[merging.newer_by], stage.c[merging.newer_by]
             statement = statement.where(sa.or_(there.is_(None), coming > there))
         return statement
 
-    def _insert(self, chosen: list[Any]) -> Any:
-        if not self._merging.insert:
+    def _insert(self, chosen: list[Any], empty: tuple[str, ...] = ()) -> Any:
+        """What inserts the rows that are not there, with nothing in some of their columns."""
+        if not self.merging.insert:
             return None
-        columns = list(self._merging.columns)
-        rows = sa.select(*(self.table.c[name] for name in columns))
-        rows = rows.where(~self._has_key_of(self._target, self.table), *chosen)
-        return self._target.insert().from_select(columns, rows, include_defaults=False)
+        columns = list(self.merging.columns)
+        values = [sa.null().label(name) if name in empty else self.table.c[name] for name in columns]
+        rows = sa.select(*values).where(*chosen)
+        if self.merging.key:
+            rows = rows.where(~self._has_key_of(self.target, self.table))
+        return self.target.insert().from_select(columns, rows, include_defaults=False)

@@ -395,8 +395,10 @@ class _Fillers:
                 for other in self._filling(*check.members[:2]):
                     yield other, f"checks against {other.settings.target.label}"
         for key in step.target_table.foreign_keys:
+            if key.refers_to(step.target_table):
+                continue  # pipelines into one table run in the order of the job
             for other in self._by_reference.get((step.target.identity, key.table.casefold()), []):
-                if _same_table(key.schema, key.table, other.target_table):
+                if key.refers_to(other.target_table):
                     yield other, f"refers to {other.settings.target.label} by a foreign key"
 
 
@@ -437,7 +439,3 @@ def _leads_to(refers: Mapping[str, set[str]], start: str, end: str) -> bool:
         left += [other for other in refers.get(table, ()) if other not in seen]
         seen.add(table)
     return False
-
-
-def _same_table(schema: str | None, name: str, table: TableInfo) -> bool:
-    return name.casefold() == table.name.casefold() and (schema or table.schema) == (table.schema or schema)
