@@ -329,7 +329,10 @@ def rejects(
     step: Annotated[str | None, typer.Argument(metavar="STEP", help="Only this step's.", show_default=False)] = None,
     reason: Annotated[str | None, typer.Option(help="Only those of this reason.", show_default=False)] = None,
     column: Annotated[str | None, typer.Option(help="Only those of this column.", show_default=False)] = None,
-    rows: Annotated[int, typer.Option("-n", "--rows", help="How many rejected rows to show.", min=0)] = 10,
+    examples: Annotated[
+        int, typer.Option("-n", "--examples", help="How many rejected rows of each group to show.", min=0)
+    ] = 2,
+    everything: Annotated[bool, typer.Option("--all", help="Show every rejected row.")] = False,
     export: Annotated[
         Path | None,
         typer.Option(
@@ -349,7 +352,8 @@ def rejects(
     """Show the rejected rows of a run, and why they were rejected."""
     from kanal.cli.rejects import rejects as command
 
-    return command(number, step, reason, column, rows, export, escape_formulas, job, run_log, json)
+    shown = None if everything else examples
+    return command(number, step, reason, column, shown, export, escape_formulas, job, run_log, json)
 
 
 def run_app(arguments: list[str]) -> int:

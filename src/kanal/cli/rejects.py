@@ -11,7 +11,7 @@ from typing import IO, Any
 from rich.console import Console
 
 from kanal.cli.log import find_run_log, job_name, private
-from kanal.cli.output import console, escape, example, indented, print_json, rejects_table, show
+from kanal.cli.output import console, escape, example, indented, print_json, rejects_table, show, table
 from kanal.cli.run import print_hints
 from kanal.core.errors import KanalError, counted
 from kanal.core.nearest import did_you_mean
@@ -23,7 +23,7 @@ def rejects(
     step: str | None,
     reason: str | None,
     column: str | None,
-    rows: int,
+    examples: int | None,
     export: Path | None,
     escape_formulas: bool,
     job: Path | None,
@@ -42,8 +42,8 @@ def rejects(
         raise KanalError(f'Run {record.run} has no step "{step}"', did_you_mean(step, names))
     if reason is not None and reason not in set(Reason):
         raise KanalError(f'There is no reason "{reason}"', did_you_mean(reason, [str(known) for known in Reason]))
-    chosen = {"reason": reason, "column": column}
-    found = log.rejects(record.run, step, None if json or export else rows, **chosen).to_pylist()
+    chosen: dict[str, str | None] = {"reason": reason, "column": column}
+    found = log.rejects(record.run, step, **chosen).to_pylist() if json or export is not None else []
     for reject in found:
         reject["row"] = json_module.loads(reject["row"])
     if export is not None:
@@ -69,44 +69,55 @@ def rejects(
         return 0
     show(screen, rejects_table(groups))
     _print_cascades(screen, log.cascades(record.run, step))
+    shown = sum(_print_group(screen, group, log.examples(record.run, group, examples)) for group in groups)
     total = sum(group["rows"] for group in groups)
-    for reject in found:
-        _print(screen, reject)
-    if len(found) < total:
-        screen.print(f"\n[dim]{len(found):,} of {total:,} shown; -n shows more, --export FILE writes all.[/]")
+    if shown < total:
+        screen.print(f"\n[dim]{shown:,} of {total:,} shown; --all shows all, --export FILE writes them to a file.[/]")
     where = f" --job {job}" if job else ""
     print_hints(screen, [(f"kanal replay {record.run}{where}", "load them again, once the cause is fixed")])
     return 0
 
 
 def _print_cascades(screen: Console, found: list[dict[str, Any]]) -> None:
-    """Say which rejects others are to blame for: correct the one, and the many are good."""
-    for place, one in enumerate(found[:_CASCADES]):
-        table, key = json_module.loads(one["parent"])
-        row = ", ".join(f"{name} {value}" for name, value in key.items())
-        why = f"{one['parent_column']}, {one['parent_reason']}" if one["parent_column"] else one["parent_reason"]
-        if not place:
-            screen.print()
-        refer = "refers" if one["rows"] == 1 else "refer"
-        screen.print(
-            f"{counted(one['rows'], 'row')} of [bold]{escape(one['step'])}[/] {refer} to a row that "
-            f"[bold]{escape(one['parent_step'])}[/] rejected: {escape(table)} {escape(row)} ({escape(why)})"
+    """Show which rejects others are to blame for: correct the one, and the many are good."""
+    if not found:
+        return
+    drawn = table("step", "#rows", "~refer to", "which was rejected by", title="Rejected because another row was")
+    for one in found[:_CASCADES]:
+        name, key = json_module.loads(one["parent"])
+        row = ", ".join(f"{column} {value}" for column, value in key.items())
+        why = ", ".join(filter(None, (one["parent_column"], one["parent_reason"])))
+        drawn.add_row(
+            escape(one["step"]), f"{one['rows']:,}", escape(f"{name} {row}"), escape(f"{one['parent_step']}: {why}")
         )
+    screen.print()
+    show(screen, drawn)
     rest = sum(one["rows"] for one in found[_CASCADES:])
     if rest:
-        screen.print(f"[dim]and {rest:,} rows to {len(found) - _CASCADES:,} more rejected rows[/]")
+        screen.print(f"[dim]and {counted(rest, 'row')} because of {len(found) - _CASCADES:,} other rejected rows[/]")
 
 
 #: Of so many rejects is said how many others they are to blame for.
 _CASCADES = 5
 
 
-def _print(screen: Console, reject: dict[str, Any]) -> None:
-    column = f", {escape(reject['column'])}" if reject["column"] else ""
-    screen.print(f"\n[bold]{escape(reject['step'])}[/]{column}: [red]{reject['reason']}[/]")
-    screen.print(indented(escape(reject["message"])))
-    cells = "  ".join(f"[dim]{escape(name)}[/] {escape(example(value, 30))}" for name, value in reject["row"].items())
-    screen.print(indented(cells))
+def _print_group(screen: Console, group: dict[str, Any], found: list[dict[str, Any]]) -> int:
+    """Print some rejects of a group, each message once for all that follow and have it; how many they are."""
+    if not found:
+        return 0
+    column = f", {escape(group['column'])}" if group["column"] else ""
+    screen.print(
+        f"\n[bold]{escape(group['step'])}[/]{column}: [red]{group['reason']}[/], {counted(group['rows'], 'row')}"
+    )
+    said = None
+    for reject in found:
+        if reject["message"] != said:
+            said = reject["message"]
+            screen.print(indented(escape(said)))
+        row = json_module.loads(reject["row"]).items()
+        cells = "  ".join(f"[dim]{escape(name)}[/] {escape(example(value, 30))}" for name, value in row)
+        screen.print(indented(cells, 6))
+    return len(found)
 
 
 def _export(path: Path, found: list[dict[str, Any]], escape_formulas: bool) -> None:

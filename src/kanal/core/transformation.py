@@ -24,7 +24,7 @@ from kanal.core.faults import Fault, value_text
 from kanal.core.frame import Frame, SourceBatch, with_strays
 from kanal.core.lookups import LookupTable
 from kanal.core.reasons import Reason
-from kanal.core.rejects import Reject
+from kanal.core.rejects import Reject, target_row
 from kanal.core.types import TEXT, Family, SqlType
 
 Rows = NDArray[np.intp]
@@ -78,6 +78,10 @@ class LookupPlan:
     probes: tuple[Expression, ...]
     types: Mapping[str, SqlType]
     missing: Literal["reject", "null"]
+    #: What a key that is NULL gives, where one that the table does not have is rejected.
+    null_key: Literal["reject", "null"] = "reject"
+    #: The table's name.
+    table: str = ""
 
 
 def plan_lookup(
@@ -115,14 +119,18 @@ def look_up(frame: Frame, plan: LookupPlan, table: LookupTable) -> list[tuple[st
         if column in table.columns:
             frame.join((plan.name, column), lambda column=column: table.take(column, rows, found))  # type: ignore[misc]
     if plan.missing == "reject":
-        missing = np.flatnonzero(~found)
+        bad = ~found
+        if plan.null_key == "null":
+            for values in probes:
+                bad &= ~mask_of(values.is_null())
+        missing = np.flatnonzero(bad)
         shown = [values.take(pa.array(missing)).to_pylist() for values in probes]
         for place, row in enumerate(missing.tolist()):
             key = [column[place] for column in shown]
             text = None if key == [None] else ", ".join("NULL" if part is None else str(part) for part in key)
-            faults.append(
-                (f"{plan.name}.{plan.keys[0]}", Fault(row, Reason.NOT_IN_LOOKUP, text, _not_found(plan, key)))
-            )
+            parent = target_row(plan.table, dict(zip(plan.keys, map(value_text, key), strict=True)))
+            fault = Fault(row, Reason.NOT_IN_LOOKUP, text, _not_found(plan, key), parent=parent)
+            faults.append((f"{plan.name}.{plan.keys[0]}", fault))
     return faults
 
 

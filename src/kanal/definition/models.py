@@ -279,6 +279,7 @@ class Lookup(Model):
     table: Table
     on: dict[str, str] = Field(min_length=1)
     missing: Literal["reject", "null"] = "reject"
+    null_key: Literal["reject", "null"] = "reject"
 
 
 def _list_of(value: Any) -> Any:

@@ -6,7 +6,7 @@ import json
 import statistics
 import threading
 import uuid
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from typing import Any
 
@@ -193,7 +193,7 @@ class RunLogReader:
             for row in rows
         )
 
-    def rejects(self, run: int, step: str | None = None, limit: int | None = None, **where: str | None) -> pa.Table:
+    def rejects(self, run: int, step: str | None = None, **where: str | None) -> pa.Table:
         """The rejects of a run that are not resolved: step, column, reason, value, message, constraint (of the target),
         row (JSON), all text.
 
@@ -203,7 +203,7 @@ class RunLogReader:
         chosen = _open(run, step=step, **where)
         statement = sa.select(*(REJECT.c[name] for name in names)).where(chosen).order_by(REJECT.c.reject)
         with self._begin() as connection:
-            rows = connection.execute(statement if limit is None else statement.limit(limit)).all()
+            rows = connection.execute(statement).all()
         columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
         return pa.table({name: pa.array(columns[place], pa.string()) for place, name in enumerate(names)})
 
@@ -282,6 +282,14 @@ class RunLogReader:
                 ).one()
                 group.update(example._mapping)
         return groups
+
+    def examples(self, run: int, group: Mapping[str, Any], limit: int | None) -> list[dict[str, Any]]:
+        """The first rejects of a group, as `reject_groups` gives it, or all of them: their messages and rows (JSON)."""
+        keys = ("step", "column", "reason", "constraint")
+        same = [REJECT.c[key].is_(None) if group[key] is None else REJECT.c[key] == group[key] for key in keys]
+        query = sa.select(REJECT.c.message, REJECT.c.row).where(_open(run), *same).order_by(REJECT.c.reject)
+        with self._begin() as connection:
+            return [dict(row._mapping) for row in connection.execute(query.limit(limit))]
 
     def cascades(self, run: int, step: str | None = None) -> list[dict[str, Any]]:
         """Rejects for which another reject of the run is to blame, since they refer to the row that it would have been.

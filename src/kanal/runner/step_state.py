@@ -130,8 +130,9 @@ class StepState:
 
     def _would_be(self, rows: pa.RecordBatch) -> Callable[[int], str | None]:
         """Says of rows of the target's form which ones of its key they would be."""
-        table = self.plan.target_table
-        key = [name for name in table.primary_key or self.plan.key if name in rows.schema.names]
+        table, mapped = self.plan.target_table, set(rows.schema.names)
+        keys = (key for key in (table.primary_key, *table.unique, self.plan.key) if key and set(key) <= mapped)
+        key = next(keys, ())
 
         def would_be(row: int) -> str | None:
             values = (rows.column(name) for name in key)

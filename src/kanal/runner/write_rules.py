@@ -52,10 +52,6 @@ class RefusalSearch:
             try:
                 done = self._write(first, end)
             except RowsRefused as refusal:
-                if end - first == 1:
-                    total.refused.append(RefusedRow(first, refusal.what, refusal.constraint))
-                    self._give_up_if_hopeless(total)
-                    continue
                 if self._sift is not None:
                     found, self._sift = self._sift(first, end), None
                     if found:
@@ -65,6 +61,10 @@ class RefusalSearch:
                         else:
                             self._give_up_if_hopeless(total)
                         continue
+                if end - first == 1:
+                    total.refused.append(RefusedRow(first, refusal.what, refusal.constraint))
+                    self._give_up_if_hopeless(total)
+                    continue
                 known = refusal.row is not None and 0 <= refusal.row < end - first
                 if known:
                     bad = first + (refusal.row or 0)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from contextlib import AbstractContextManager
+from dataclasses import replace
 from typing import Any, Protocol
 
 from kanal.connections import ColumnInfo, TableInfo
@@ -98,6 +99,7 @@ class MappingPlanner:
                 scope = Scope(types, known, self.job.parameters, place, self.planner.functions)
                 with self.planner.at((*path, "on")):
                     plan = plan_lookup(name, on, columns, lookup.missing, scope)
+                    plan = replace(plan, null_key=lookup.null_key, table=table.name)
                     planned.append((plan, as_source(self.planner.connections[lookup.table.connection]), table))
         return planned
 

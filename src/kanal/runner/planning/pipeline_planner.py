@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from kanal.connections import ColumnInfo, TableInfo
@@ -71,7 +71,7 @@ class PipelinePlanner(MappingPlanner):
         reading = Reading(
             source,
             settings.source.query,
-            tuple(name for name in source.names if name in used),
+            _in_order_of_mapping(source, used, columns),
             settings.batch_rows,
             order_by,
             # After a filter, as many rows are taken as pass it.
@@ -393,3 +393,10 @@ class PipelinePlanner(MappingPlanner):
             members=(as_source(database), table, column_info.name),
             present=check.exists_in is not None,
         )
+
+
+def _in_order_of_mapping(source: TableInfo, used: set[str], columns: Sequence[ColumnPlan]) -> tuple[str, ...]:
+    """Columns of the source in the order in which rejects show them: its key, what the mapping names, all else."""
+    mapped = [{name for owner, name in column.expression.uses if owner is None} for column in columns]
+    ordered = [*source.primary_key, *(name for names in mapped for name in source.names if name in names)]
+    return tuple(name for name in dict.fromkeys([*ordered, *source.names]) if name in used)
