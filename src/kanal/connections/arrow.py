@@ -14,7 +14,7 @@ from typing import Any
 import pyarrow as pa
 
 from kanal.connections.base import Target
-from kanal.connections.description import About, ColumnInfo, TableInfo
+from kanal.connections.description import About, ColumnInfo, ForeignKey, TableInfo
 from kanal.connections.loading import Merging
 from kanal.connections.plain import PlainCatalogue, PlainConnection
 from kanal.connections.reading import Reading
@@ -387,6 +387,12 @@ class MemoryLoad:
         raise lacks(self._target.name, Writes.MERGE)
 
     checks_at_commit = False
+
+    def defer(self, keys: Sequence[ForeignKey]) -> None:
+        """Nothing: there are no foreign keys."""
+
+    def unlink(self, table: TableInfo, keys: Sequence[ForeignKey]) -> None:
+        """Nothing: there are no foreign keys."""
 
     def may_stage(self) -> bool:
         """False: rows are only added."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Protocol, Self
 
@@ -63,6 +64,15 @@ class Merging:
     update: bool = True
     insert: bool = True
     newer_by: str | None = None
+    #: References that are filled in later, and the key by which their rows are found then.
+    open_references: tuple[ForeignKey, ...] = ()
+    filling_key: tuple[str, ...] = ()
+
+    @property
+    def filled_later(self) -> tuple[ForeignKey, ...]:
+        """Of the open references those that can be empty, and are so at first; the others are checked at the commit."""
+        columns = {column.name: column for column in self.table.columns}
+        return tuple(key for key in self.open_references if all(columns[name].nullable for name in key.columns))
 
     @property
     def own_references(self) -> tuple[ForeignKey, ...]:
@@ -101,8 +111,19 @@ class Stage(Protocol):
     def ready_for_parts(self) -> None:
         """Called before parts of the rows are merged, many times."""
 
-    def sift(self) -> list[RefusedRow]:
-        """Take out the rows that break a constraint of the table, as far as that can be told of all at once."""
+    def sift(self, first: int) -> list[RefusedRow]:
+        """Take out the rows, from a number on, that break a constraint of the table, as far as that can be told of all
+        at once."""
+
+    def take_out(self, numbers: Sequence[int]) -> None:
+        """Take out rows by their numbers."""
+
+    def open_ends(self) -> list[tuple[RefusedRow, tuple[Any, ...]]]:
+        """The written rows that refer, by a reference that is filled in later, to a row that is not there: each with
+        the values of its filling key."""
+
+    def close_references(self) -> None:
+        """Fill in the references that were left open; raises RowsRefused."""
 
     def merge(self, part: range, whole: bool, counted: bool) -> Written:
         """Merge the rows with these numbers, all or none; raises RowsRefused.
@@ -138,6 +159,13 @@ class Load(Protocol):
 
     def stage(self, merging: Merging, columns: tuple[str, ...], name: str) -> Any:
         """A new, empty Stage for some of the columns of a merge."""
+
+    def defer(self, keys: Sequence[ForeignKey]) -> None:
+        """Have foreign keys checked at the commit alone, of those that can be."""
+
+    def unlink(self, table: TableInfo, keys: Sequence[ForeignKey]) -> None:
+        """Before a table is emptied, have its rows refer to nothing by these keys, so that others can be emptied before
+        it."""
 
     @property
     def checks_at_commit(self) -> bool:

@@ -443,6 +443,7 @@ class Pipeline(Settings):
     newer_by: str | None = None
     lookup: dict[str, Lookup] = Field(default_factory=dict)
     after: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
+    not_after: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
     limit: int | None = Field(default=None, ge=0)
     order_by: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
     since: Since | None = None

@@ -11,7 +11,7 @@ from functools import partial
 from typing import Any, Protocol
 
 from kanal.connections.journal import Progress
-from kanal.connections.loading import Load
+from kanal.connections.loading import Load, RefusedRow
 from kanal.connections.reading import Breaker
 from kanal.core.errors import KanalError
 from kanal.core.rejects import Reject
@@ -22,10 +22,12 @@ from kanal.runner.replay import Rejected
 from kanal.runner.results import StepResult
 from kanal.runner.retrying import retrying
 from kanal.runner.step import PipelineStep
-from kanal.runner.step_state import SharedLoad
+from kanal.runner.step_state import OpenEnds, SharedLoad
 
 #: Seconds after which a statement that goes on is broken off again.
 _ASK_AGAIN = 0.3
+#: So often steps that refer to each other are loaded again without rows that refer to nothing.
+_TIMES = 50
 _WITHOUT_ANSWER = "its commit had succeeded, only the answer was lost"
 
 
@@ -41,6 +43,9 @@ class Transaction:
         self.ran: set[str] = set()
         self.tries = 1
         self.not_before = 0.0
+        #: By step, rows that are known to refer to rows which do not come.
+        self.open_ends: dict[str, dict[str, RefusedRow]] = {}
+        self._left_out = 0
         self._stack = ExitStack()
         self._shared: SharedLoad | None = None
         self._committed: dict[str, Progress] | None = None
@@ -64,15 +69,20 @@ class Transaction:
         """
         if self._shared is None:
             self._shared = SharedLoad(self._stack.enter_context(self.database.load()))
-            for plan in reversed(steps):
-                if isinstance(plan, PipelinePlan) and plan.name in self.steps and plan.name not in done:
-                    self._shared.empty(plan)
+            mine = [plan for plan in steps if isinstance(plan, PipelinePlan) and plan.name in self.steps]
+            mine = [plan for plan in mine if plan.name not in done]
+            for plan in mine:
+                if plan.open_references and plan.writing.rule.empties:
+                    self._shared.load.unlink(plan.target_table, plan.open_references)
+            for plan in reversed(mine):
+                self._shared.empty(plan)
         return self._shared
 
     def commit(self, before: Callable[[Load], None]) -> KanalError | None:
         """Commit, after what is to be done before; why it could not be, if it could not."""
         try:
             if self._shared is not None:
+                self._shared.close_references()
                 before(self._shared.load)
                 self._shared.load.commit()
             self._stack.close()
@@ -88,12 +98,26 @@ class Transaction:
 
     def undo_for_now(self, seconds: float) -> None:
         """Roll it back, to be tried again after a time."""
+        self._begin_anew()
+        self.tries += 1
+        self.not_before = time.monotonic() + seconds
+
+    def leave_out(self, ends: OpenEnds) -> bool:
+        """Roll it back, to be done again without rows that refer to rows which do not come; False where that was of no
+        use so often that it is given up."""
+        self._left_out += 1
+        for step, rows in ends.rows.items():
+            self.open_ends.setdefault(step, {}).update(rows)
+        if self._left_out > _TIMES:
+            return False
+        self._begin_anew()
+        return True
+
+    def _begin_anew(self) -> None:
         with suppress(Exception):
             self._stack.close()
         self._stack, self._shared, self._committed = ExitStack(), None, None
         self.ran.clear()
-        self.tries += 1
-        self.not_before = time.monotonic() + seconds
 
 
 class StepLog(Protocol):
@@ -272,6 +296,7 @@ class Attempt:
         if begun is not None and begun.batches:
             running.refused_before = execution.log.refused_in(execution.record.run, step.name)
         running.earlier = execution.earlier_rejects(step)
+        running.open_ends = self.group.open_ends.get(step.name, {}) if self.group is not None else {}
         self.running = running
         if self.stopped.is_set():
             raise self._why

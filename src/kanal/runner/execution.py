@@ -31,6 +31,7 @@ from kanal.runner.results import Run, RunStatus, StepResult, StepStatus
 from kanal.runner.retrying import pause
 from kanal.runner.run_options import without_secrets
 from kanal.runner.step import PipelineStep
+from kanal.runner.step_state import OpenEnds
 from kanal.runner.watcher import Watcher
 
 if TYPE_CHECKING:  # it is imported where an executor is given
@@ -405,6 +406,9 @@ class Execution:
                 failure = str(error)
         if error is not None and getattr(error, "passing", False) and self._try_again(group, step, error):
             return
+        if isinstance(error, OpenEnds) and not self._halt and group.leave_out(error):
+            self._run_again([plan for plan in self.plan.steps if plan.name in group.steps])
+            return
         if outcome is not None and self.results[step.name].status is not StepStatus.SUCCEEDED:
             self._end(self.results[step.name])
         if failure is None or group.undone:
@@ -426,10 +430,14 @@ class Execution:
         self._notes.setdefault(step.name, []).append(failed_try(group.tries, error, ", and all that commits with it"))
         ran = [plan for plan in self.plan.steps if plan.name in group.ran]
         group.undo_for_now(pause(group.tries, max(each.retry_wait for each in settings)))
-        for plan in ran:
+        self._run_again(ran)
+        return True
+
+    def _run_again(self, steps: Sequence[StepPlan]) -> None:
+        """Have steps run once more, whose transaction was undone."""
+        for plan in steps:
             self.results.pop(plan.name, None)
             self._again.put(plan)
-        return True
 
     def _mark(self, load: Load, steps: Sequence[str]) -> None:
         """Record in the target, within the transaction, that these steps are committed with it."""

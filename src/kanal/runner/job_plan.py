@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from kanal.connections import ColumnInfo, TableInfo
+from kanal.connections import ColumnInfo, ForeignKey, TableInfo
 from kanal.connections.base import Column, Connection, Source, Target
 from kanal.connections.reading import Reading
 from kanal.connections.roles import Writes
@@ -100,13 +100,31 @@ class PipelinePlan:
     since: SincePlan | None = None
     #: Ranges of this column are read side by side.
     split_by: ColumnInfo | None = None
+    #: References to rows that a later step loads, which are filled in then.
+    open_references: tuple[ForeignKey, ...] = ()
     kind: str = "pipeline"
 
     @property
     def writing(self) -> Writing:
         """How its rows are written."""
         settings, columns = self.settings, tuple(column.name for column in self.columns)
-        return Writing(self.target_table, settings, columns, self.key, rule_of(settings), settings.missing == "delete")
+        return Writing(
+            self.target_table, settings, columns, self.key, rule_of(settings), settings.missing == "delete",
+            open_references=self.open_references, filling_key=self.filling_key(self.open_references),
+        )  # fmt: skip
+
+    def filling_key(self, keys: Sequence[ForeignKey]) -> tuple[str, ...]:
+        """The mapped columns by which a row is found again, to fill in its references; none where there are none."""
+        later = {name for key in keys for name in key.columns}
+        given = {column.name for column in self.columns} - later
+        table = self.target_table
+        own = (self.key,) if self.writes_by_key else ()
+        return next((key for key in (*own, table.primary_key, *table.unique) if key and set(key) <= given), ())
+
+    @property
+    def writes_by_key(self) -> bool:
+        """True where its rows meet those of the target by a key."""
+        return rule_of(self.settings).needs_key
 
     @property
     def row_key(self) -> tuple[str, ...]:
@@ -221,6 +239,8 @@ class JobPlan:
     groups: list[Group] = field(default_factory=list)
     new_tables: list[NewTable] = field(default_factory=list)
     differences: list[Difference] = field(default_factory=list)
+    #: Waits for rows that are referred to, given up since else steps would wait for each other in a circle.
+    given_up: list[Wait] = field(default_factory=list)
 
     def dispose(self) -> None:
         """Close its databases."""

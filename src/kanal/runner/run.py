@@ -6,7 +6,7 @@ import datetime as dt
 from collections.abc import Iterator, Mapping
 from concurrent.futures import Executor
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from kanal.connections import open_connection, open_database
@@ -134,6 +134,7 @@ def replay_run(
             )
         keep_only(plan, list(rejected))
         plan.steps = [plan_of_replay(plan) if isinstance(plan, PipelinePlan) else plan for plan in plan.steps]
+        plan.steps = [replace(s, open_references=()) if isinstance(s, PipelinePlan) else s for s in plan.steps]
         plan.groups = []
         seeds = [StepSeed(step.name, step.kind) for step in plan.steps]
         again = log.begin_run(job.job, _file_of(job), seeds, options | {"replay": record.run})

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from typing import Any
@@ -13,9 +13,10 @@ from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
 from kanal.definition import JobDefinition, JobError, Problem, Secret
 from kanal.runner.events import tell
-from kanal.runner.job_plan import JobPlan, PipelinePlan
+from kanal.runner.job_plan import JobPlan, PipelinePlan, StepPlan
 from kanal.runner.planning.job_planner import plan_job
 from kanal.runner.planning.new_tables import create_tables
+from kanal.runner.planning.order import Wait
 from kanal.runner.retrying import retrying
 
 
@@ -114,7 +115,17 @@ def keep_only(plan: JobPlan, only: list[str]) -> None:
     for name in only:
         if name not in names:
             raise JobError([Problem((), f'the job has no step "{name}"', did_you_mean(name, names))])
-    plan.steps = [step for step in plan.steps if step.name in only]
+    plan.steps = [_alone(step, plan.given_up, only) for step in plan.steps if step.name in only]
+    kept = (replace(group, steps=tuple(name for name in group.steps if name in only)) for group in plan.groups)
+    plan.groups = [group for group in kept if group.steps]
+
+
+def _alone(step: StepPlan, given_up: Sequence[Wait], only: Collection[str]) -> StepPlan:
+    """A step that leaves no reference open for steps that are not run."""
+    if not isinstance(step, PipelinePlan) or not step.open_references:
+        return step
+    gone = {key for wait in given_up if wait.step == step.name and wait.before not in only for key in wait.keys}
+    return replace(step, open_references=tuple(key for key in step.open_references if key not in gone))
 
 
 def _set_range(plan: JobPlan, options: Mapping[str, Any]) -> None:

@@ -20,10 +20,10 @@ from kanal.connections.reading import Position, Reading, Window
 from kanal.core.change_values import change_text
 from kanal.core.claims import Claim, Claims
 from kanal.core.errors import KanalError
-from kanal.core.faults import Fault
+from kanal.core.faults import Fault, texts_of
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.lookups import LookupTable
-from kanal.core.rejects import Reject
+from kanal.core.rejects import Reject, target_row
 from kanal.core.tally import Tally
 from kanal.core.transformation import (
     LookupPlan,
@@ -141,6 +141,8 @@ class PipelineStep(SecondChances):
                 self.before_commit()
                 self.committing = True
                 load.commit()
+            elif rule.left_open is not None:
+                shared.left_open[plan.name] = rule
             else:
                 rule.close()
 
@@ -373,6 +375,8 @@ class PipelineStep(SecondChances):
         made = rows
         rows, unstorable = plan.target.storable(plan.target_table, made)
         good = self._without(batch, made, good, unstorable, rejects)
+        if self.open_ends:
+            good = self._without(batch, made, good, self._with_open_ends(rows, good), rejects)
         bad = np.ones(batch.rows, dtype=np.bool_)
         bad[good] = False
         keyed, replacing, waiting = None, np.zeros(0, dtype=np.intp), None
@@ -457,6 +461,17 @@ class PipelineStep(SecondChances):
         types = {column.name: column.type for column in self.plan.columns}
         found = check_rows(taken(rows, good), types, self._checks, self.moment)
         return [(column, replace(fault, row=int(good[fault.row]))) for column, fault in found]
+
+    def _with_open_ends(self, rows: pa.RecordBatch, good: Rows) -> Tagged:
+        """The faults of those rows that refer to rows which do not come, as an earlier try has shown."""
+        names = self.plan.writing.filling_key
+        columns = [texts_of(taken(rows, good).column(name)) for name in names]
+        table, bad = self.plan.target_table.name, []
+        for place, key in enumerate(zip(*columns, strict=True)):
+            found = self.open_ends.get(target_row(table, dict(zip(names, key, strict=True))) or "")
+            if found is not None:
+                bad.append(replace(found, place=place))
+        return refusals(bad, rows, good)
 
     def _without(
         self,

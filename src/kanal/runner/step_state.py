@@ -14,6 +14,7 @@ from kanal.connections.journal import Progress
 from kanal.connections.loading import Load, RefusedRow, Written
 from kanal.connections.reading import Breaker
 from kanal.core.claims import Claims, Keyed
+from kanal.core.errors import KanalError
 from kanal.core.faults import Fault, texts_of, value_text
 from kanal.core.frame import SourceBatch
 from kanal.core.lookups import LookupTable
@@ -64,12 +65,41 @@ class Prepared:
     waiting: Waiting | None = None
 
 
+class OpenEnds(KanalError):
+    """Rows that were loaded refer to rows that were to come later and did not; by step, and by their key."""
+
+    def __init__(self, rows: dict[str, dict[str, RefusedRow]]) -> None:
+        self.rows = rows
+        step, found = next(iter(rows.items()))
+        super().__init__(
+            f"{len(found):,} rows of {step} refer to rows that did not come: {next(iter(found.values())).words}",
+            "correct the source",
+        )
+
+
 @dataclass
 class SharedLoad:
-    """One transaction for several steps; the write rules, by step, of those whose targets have been emptied."""
+    """One transaction for several steps; the write rules, by step, of those whose targets have been emptied, and of
+    those that have left references open."""
 
     load: Load
     emptied: dict[str, tuple[WriteRule, int]] = field(default_factory=dict)
+    left_open: dict[str, WriteRule] = field(default_factory=dict)
+
+    def close_references(self) -> None:
+        """Fill in the references that were left open; raises OpenEnds where rows refer to some that did not come."""
+        ends: dict[str, dict[str, RefusedRow]] = {}
+        for step, rule in self.left_open.items():
+            found = rule.left_open.open_ends() if rule.left_open is not None else {}
+            if found:
+                ends[step] = found
+        if ends:
+            raise OpenEnds(ends)
+        for rule in self.left_open.values():
+            if rule.left_open is not None:
+                rule.left_open.close_references()
+            rule.close()
+        self.left_open.clear()
 
     def empty(self, plan: PipelinePlan) -> None:
         """Empty the target of a step that does so, before any of the steps loads."""
@@ -104,6 +134,8 @@ class StepState:
     refused_before: Sequence[Mapping[str, str | None]] = ()
     #: Rejects of earlier runs, by the key of their source row, and those of them that this step loads after all.
     earlier: Mapping[str, Sequence[int]] = field(default_factory=dict)
+    #: Rows that are known to refer to none that will come, by what they would be in the target.
+    open_ends: Mapping[str, RefusedRow] = field(default_factory=dict)
     resolved: set[int] = field(default_factory=set)
     #: True while it is asked to commit: what becomes of it cannot be told then.
     committing: bool = False

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
 import pyarrow as pa
 
-from kanal.connections import TableInfo
+from kanal.connections import ForeignKey, TableInfo
 from kanal.connections.errors import RowsRefused
 from kanal.connections.loading import Load, Merging, RefusedRow, Stage, Written
 from kanal.connections.roles import Writes
 from kanal.core.errors import KanalError
+from kanal.core.faults import texts_of
+from kanal.core.rejects import target_row
 from kanal.definition import Pipeline, Settings
 
 #: After so many rows in a row of which the target takes none, the load gives up.
@@ -102,18 +105,22 @@ class Writing:
     delete_missing: bool = False
     #: True where each batch is committed, so that its rows are written when it ends.
     by_batch: bool = False
+    #: References that are filled in once later steps have loaded, and the key by which their rows are found then.
+    open_references: tuple[ForeignKey, ...] = ()
+    filling_key: tuple[str, ...] = ()
 
     @property
     def merging(self) -> Merging:
         """How rows meet those that the table has."""
         settings = self.settings
         update, insert = settings.matched == "update", settings.not_matched == "insert"
-        return Merging(self.table, self.columns, self.key, update, insert, settings.newer_by)
+        later = self.open_references, self.filling_key
+        return Merging(self.table, self.columns, self.key, update, insert, settings.newer_by, *later)
 
     @property
     def inserting(self) -> Merging:
         """How rows are put beside those that the table has."""
-        return Merging(self.table, self.columns, (), update=False)
+        return Merging(self.table, self.columns, (), False, True, None, self.open_references, self.filling_key)
 
 
 @dataclass(frozen=True)
@@ -135,12 +142,20 @@ class StagedRows:
         #: True once rows were taken out, so that those left have to be counted.
         self.counted = False
         self._again = bool(merging.own_references)
+        #: True where rows stay until their references are filled in.
+        self.stays = bool(merging.open_references)
+        if self.stays:
+            later = merging.filled_later
+            load.defer([key for key in merging.open_references if key not in later])
+        self.schema: pa.Schema | None = None
+        self._merging = merging
         self._written = 0
         self._searching = False
 
     def encode(self, rows: pa.RecordBatch) -> EncodedRows:
         """A batch ready for `add`, with its numbers."""
         first = self.stage.rows
+        self.schema = rows.schema
         return EncodedRows(rows, self.stage.encode(rows), first)
 
     def add(self, encoded: EncodedRows) -> Written:
@@ -180,8 +195,24 @@ class StagedRows:
             if written.taken == taken:
                 break
         self._written = self.stage.rows
-        self.stage.clear()
+        if self.stays:
+            self.stage.take_out([row.place for row in written.refused])
+        else:
+            self.stage.clear()
         return written
+
+    def open_ends(self) -> dict[str, RefusedRow]:
+        """The rows that were written and refer to rows that did not come, by what `target_row` says of their keys."""
+        found = self.stage.open_ends()
+        names, table = self._merging.filling_key, self._merging.table.name
+        values = zip(*(key for _, key in found), strict=True)
+        columns = [_texts(column, self.schema, name) for name, column in zip(names, values, strict=False)]
+        keys = (target_row(table, dict(zip(names, key, strict=True))) for key in zip(*columns, strict=True))
+        return {key: row for key, (row, _) in zip(keys, found, strict=True) if key is not None}
+
+    def close_references(self) -> None:
+        """Have the rows refer to those that have come meanwhile."""
+        self.stage.close_references()
 
     def drop(self) -> None:
         """Take it away."""
@@ -189,17 +220,26 @@ class StagedRows:
 
     def _merge(self, start: int, stop: int) -> Written:
         """Write the rows with these numbers."""
-        whole = (start, stop) == (self._written, self.stage.rows)
+        whole = (start, stop) == (self._written, self.stage.rows) and not (self.stays and self._written)
         if not whole and not self._searching:
             self.stage.ready_for_parts()
             self._searching = True
         return self.stage.merge(range(start, stop), whole, self.counted)
 
     def _sift(self, start: int, stop: int) -> list[RefusedRow]:
-        del start, stop
-        found: list[RefusedRow] = self.stage.sift()
+        del stop
+        found: list[RefusedRow] = self.stage.sift(start if self.stays else 0)
         self.counted = self.counted or bool(found)
         return found
+
+
+def _texts(values: Sequence[Any], schema: pa.Schema | None, name: str) -> list[str | None]:
+    """Values that a database gave of a column, as rejects show those that were written."""
+    made = pa.array(values)
+    if schema is not None and made.type != schema.field(name).type:
+        with suppress(pa.ArrowException):
+            made = made.cast(schema.field(name).type, safe=False)
+    return texts_of(made)
 
 
 class WriteRule:
@@ -285,6 +325,11 @@ class WriteRule:
         written = self._merge.finish()
         written.refused = [replace(row, place=row.place - before) for row in written.refused]
         return written
+
+    @property
+    def left_open(self) -> StagedRows | None:
+        """Its rows, where some of their references are to be filled in once other steps have loaded."""
+        return None
 
     def keep(self, rows: pa.RecordBatch) -> None:
         """Be told of rejected rows, whose keys the source has all the same."""
@@ -373,6 +418,10 @@ class Merge(WriteRule):
     def stage(self) -> Stage:
         """Where the rows wait, once the load has begun."""
         return self.rows.stage
+
+    @property
+    def left_open(self) -> StagedRows | None:
+        return self.rows if self.rows.stays else None
 
     @property
     def staged(self) -> int:
@@ -485,6 +534,7 @@ def rule_for(load: Load, writing: Writing) -> WriteRule:
     """
     if writing.rule.empties and writing.key and not load.can_empty(writing.table):
         return Merge(load, replace(writing, delete_missing=True))
-    if writing.merging.own_references and not writing.rule.gathers and can_stage(load):
+    refers = writing.merging.own_references or writing.open_references
+    if refers and not writing.rule.gathers and can_stage(load):
         return GatheredInsert(load, writing)
     return writing.rule(load, writing)

@@ -17,9 +17,6 @@ from kanal.connections.loading import RefusedRow
 if TYPE_CHECKING:
     from kanal.connections.sql.stage import SqlStage
 
-#: Rows that are taken out by one statement.
-_AT_ONCE = 5_000
-
 
 class Sieve:
     """Takes the rows out of a stage that break a constraint of the table that they are for.
@@ -33,10 +30,14 @@ class Sieve:
         self._load = stage.load
         self._merging = stage.merging
         table = self._merging.table
-        self._constraints = [] if self._load.has_triggers(table) else self._load.constraints(table)
+        known = [] if self._load.has_triggers(table) else self._load.constraints(table)
+        # What refers to rows that come later is looked at when they are there.
+        self._constraints = [one for one in known if one.foreign_key not in self._merging.open_references]
+        self._chosen: list[Any] = []
 
-    def __call__(self) -> list[RefusedRow]:
-        """The rows that were taken out."""
+    def __call__(self, first: int) -> list[RefusedRow]:
+        """The rows that were taken out, of those from a number on."""
+        self._chosen = [self._stage.number >= first] if first else []
         own: list[Constraint] = []
         refused: list[RefusedRow] = []
         for constraint in self._constraints:
@@ -66,9 +67,7 @@ class Sieve:
     def _take_out(self, constraint: Constraint, query: Any) -> list[RefusedRow]:
         """Take out the rows whose numbers a query finds."""
         numbers = [] if query is None else [int(number) for (number,) in self._load.rows(query)]
-        for start in range(0, len(numbers), _AT_ONCE):
-            chosen = self._stage.number.in_(numbers[start : start + _AT_ONCE])
-            self._load.execute(self._stage.table.delete().where(chosen))
+        self._stage.take_out(numbers)
         key = constraint.foreign_key
         return [RefusedRow(number, constraint.broken, constraint.label, constraint.columns, key) for number in numbers]
 
@@ -87,7 +86,7 @@ class Sieve:
     # --- what breaks a constraint ----------------------------------------------------------------------------------
 
     def _numbers(self, *conditions: Any) -> Any:
-        return sa.select(self._stage.number).where(*conditions)
+        return sa.select(self._stage.number).where(*self._chosen, *conditions)
 
     def _given(self, columns: tuple[str, ...]) -> list[Any]:
         """No reference and no key has a part that is NULL (ISO SQL, MATCH SIMPLE and UNIQUE NULLS DISTINCT)."""
@@ -101,7 +100,7 @@ class Sieve:
         ]
         if own and self._merging.insert and self._has(key.referred):
             parents.append(stage.alias("kanal_other"))
-        missing = [~_exists(parent, zip(key.referred, key.columns, strict=True), stage) for parent in parents]
+        missing = [~exists(parent, zip(key.referred, key.columns, strict=True), stage) for parent in parents]
         return self._numbers(*self._given(key.columns), *missing, *self._stage.written())
 
     def _taken(self, columns: tuple[str, ...]) -> Any:
@@ -126,7 +125,7 @@ class Sieve:
         stage = self._stage.table
         place = sa.func.row_number().over(partition_by=[stage.c[name] for name in columns], order_by=self._stage.number)
         numbered = sa.select(self._stage.number.label("number"), place.label("place"))
-        found = numbered.where(*self._given(columns), *self._stage.written()).subquery("kanal_numbered")
+        found = numbered.where(*self._chosen, *self._given(columns), *self._stage.written()).subquery("kanal_numbered")
         return sa.select(found.c.number).where(found.c.place > 1)
 
     def _not_met(self, constraint: Constraint) -> tuple[Constraint, Any]:
@@ -144,14 +143,14 @@ class Sieve:
         if not named or not named <= {name.casefold() for name in known} or parsed.find(exp.Query) is not None:
             return constraint, None
         values = [value.label(name) for name, value in known.items() if name.casefold() in named]
-        rows = sa.select(self._stage.number.label("kanal_number"), *values).where(*self._stage.written())
+        rows = sa.select(self._stage.number.label("kanal_number"), *values).where(*self._chosen, *self._stage.written())
         found = rows.subquery("kanal_rows")
         query = sa.select(found.c.kanal_number).where(sa.literal_column(f"NOT ({condition})"))
         given = tuple(name for name in self._merging.columns if name.casefold() in named)
         return replace(constraint, columns=given), query if self._load.can_run(query) else None
 
 
-def _exists(table: Any, pairs: Iterable[tuple[str, str]], other: Any) -> Any:
+def exists(table: Any, pairs: Iterable[tuple[str, str]], other: Any) -> Any:
     """The condition that a table has a row whose columns have the values of another's."""
     same = [table.c[name] == other.c[there] for name, there in pairs]
     return sa.exists(sa.select(sa.literal(1)).select_from(table).where(*same).correlate(other))

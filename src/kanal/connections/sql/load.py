@@ -10,7 +10,7 @@ import pyarrow as pa
 import sqlalchemy as sa
 from sqlalchemy import exc
 
-from kanal.connections.description import Constraint, TableInfo
+from kanal.connections.description import Constraint, ForeignKey, TableInfo
 from kanal.connections.errors import DatabaseError, RowsRefused
 from kanal.connections.loading import Merging
 from kanal.connections.sql.constraints import constraints_of
@@ -38,6 +38,7 @@ class SqlLoad:
         self.database = database
         self._tables: dict[tuple[str | None, str], sa.Table] = {}
         self._stage_names: dict[str, int] = {}
+        self._deferred_keys: set[str | None] = set()
         self.begin()
 
     @property
@@ -49,8 +50,29 @@ class SqlLoad:
         """False where rows of other tables refer to this one's, and no reference may be open for a while."""
         if self.database.defers_references:
             return True
-        others = (self.database.sa_table(other) for other in self.database.catalogue.referring(table))
-        return not any(self.scalar(sa.select(sa.literal(1)).select_from(other).limit(1)) for other in others)
+        for other in self.database.catalogue.referring(table):
+            there = self._sa_table(other)
+            for key in other.foreign_keys:
+                if not key.refers_to(table) or key.name in self._deferred_keys:
+                    continue
+                refers = [there.c[name].is_not(None) for name in key.columns]
+                if self.scalar(sa.select(sa.literal(1)).select_from(there).where(*refers).limit(1)):
+                    return False
+        return True
+
+    def defer(self, keys: Sequence[ForeignKey]) -> None:
+        """Have foreign keys checked at the commit alone, of those that can be."""
+
+    def unlink(self, table: TableInfo, keys: Sequence[ForeignKey]) -> None:
+        """Before a table is emptied, have its rows refer to nothing by these keys, so that others can be emptied before
+        it."""
+        there = self._sa_table(table)
+        for key in keys:
+            if all(column.nullable for column in table.chosen(key.columns)):
+                given = sa.and_(*(there.c[name].is_not(None) for name in key.columns))
+                self.execute(there.update().values(dict.fromkeys(key.columns, sa.null())).where(given))
+            else:
+                self.defer([key])
 
     def empty(self, table: TableInfo) -> int:
         """Remove all rows of a table, within the transaction; how many there were."""

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import pyarrow as pa
 import sqlalchemy as sa
 
-from kanal.connections.description import TableInfo
+from kanal.connections.description import ForeignKey, TableInfo
 from kanal.connections.errors import RowsRefused
 from kanal.connections.sql.copy_binary import binary_rows, takes
 from kanal.connections.sql.load import SqlLoad, row_column
@@ -79,6 +79,12 @@ class PostgreSQLLoad(SqlLoad):
         query = self.database.compiled(sa.select(*(real.c[column] for column in columns), number))
         self.run_sql(f"CREATE TEMPORARY TABLE {name} ON COMMIT DROP AS {query} WITH NO DATA")
         return stage
+
+    def defer(self, keys: Sequence[ForeignKey]) -> None:
+        quote = self.database.sql_dialect.identifier_preparer.quote
+        for name in {key.name for key in keys if key.deferrable and key.name} - self._deferred_keys:
+            self.run_sql(f"SET CONSTRAINTS {quote(name)} DEFERRED")
+            self._deferred_keys.add(name)
 
     def has_triggers(self, table: TableInfo) -> bool:
         name = self.database.sql_dialect.identifier_preparer.format_table(self.database.sa_table(table))

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
-from kanal.connections.description import Constraint, TableInfo
+from kanal.connections.description import Constraint, ForeignKey, TableInfo
 from kanal.connections.errors import DatabaseError, RowsRefused
 from kanal.connections.sql.load import SqlLoad, row_column
 from kanal.connections.sql.sqlite_catalogue import checks_in
@@ -151,6 +151,11 @@ class SQLiteLoad(SqlLoad):
         except driver_errors():
             return False
         return True
+
+    def defer(self, keys: Sequence[ForeignKey]) -> None:
+        if keys and not self._deferred:
+            self.fetch("PRAGMA defer_foreign_keys = ON")
+            self._deferred = True
 
     @property
     def checks_at_commit(self) -> bool:

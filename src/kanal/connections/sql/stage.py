@@ -2,20 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
 import sqlalchemy as sa
 
-from kanal.connections.description import ForeignKey
+from kanal.connections.description import Constraint, ForeignKey
 from kanal.connections.errors import RowsRefused
 from kanal.connections.loading import Merging, RefusedRow, Written
-from kanal.connections.sql.constraints import Sieve
+from kanal.connections.sql.constraints import Sieve, exists
 from kanal.core.errors import KanalError
 
 if TYPE_CHECKING:
     from kanal.connections.sql.load import SqlLoad
+
+
+#: Rows that are taken out by one statement.
+_AT_ONCE = 5_000
 
 
 class SqlStage:
@@ -67,10 +72,37 @@ class SqlStage:
         """Called before parts of the rows are merged, many times."""
         self.load.index_rows(self.table)
 
-    def sift(self) -> list[RefusedRow]:
-        """Take out the rows that break a constraint of the table, as far as that can be told of all at once."""
+    def sift(self, first: int) -> list[RefusedRow]:
+        """Take out the rows, from a number on, that break a constraint of the table, as far as that can be told of all
+        at once."""
         self._sieve = self._sieve or Sieve(self)
-        return self._sieve()
+        return self._sieve(first)
+
+    def take_out(self, numbers: Sequence[int]) -> None:
+        """Take out rows by their numbers."""
+        for start in range(0, len(numbers), _AT_ONCE):
+            self.load.execute(self.table.delete().where(self.number.in_(numbers[start : start + _AT_ONCE])))
+
+    def open_ends(self) -> list[tuple[RefusedRow, tuple[Any, ...]]]:
+        """The written rows that refer, by a reference that is filled in later, to a row that is not there: each with
+        the values of its filling key."""
+        found: list[tuple[RefusedRow, tuple[Any, ...]]] = []
+        for key in self.merging.open_references:
+            constraint = Constraint(key.name, key.columns, foreign_key=key)
+            values = [self.table.c[name] for name in self.merging.filling_key]
+            parent = sa.table(key.table, *map(sa.column, key.referred), schema=key.schema).alias("kanal_parent")
+            missing = ~exists(parent, zip(key.referred, key.columns, strict=True), self.table)
+            given = [self.table.c[name].is_not(None) for name in key.columns]
+            for number, *row in self.load.rows(sa.select(self.number, *values).where(*given, missing)):
+                refused = RefusedRow(int(number), constraint.broken, constraint.label, key.columns, key)
+                found.append((refused, tuple(row)))
+        return found
+
+    def close_references(self) -> None:
+        """Fill in the references that were left open; raises RowsRefused."""
+        later = tuple(dict.fromkeys(name for key in self.merging.filled_later for name in key.columns))
+        if later:
+            self.load.attempt(self._fill(later, self.merging.filling_key, []))
 
     def merge(self, part: range, whole: bool, counted: bool) -> Written:
         """Merge the rows with these numbers, all or none; raises RowsRefused."""
@@ -78,8 +110,8 @@ class SqlStage:
         rows = len(part)
         if counted:
             rows = self.load.scalar(sa.select(sa.func.count()).select_from(self.table).where(*chosen))
-        own = self.merging.own_references
-        updated, inserted = self._merge_referring(own, chosen) if own else self._merge_plain(chosen)
+        refers = self.merging.own_references or self.merging.open_references
+        updated, inserted = self._merge_referring(chosen) if refers else self._merge_plain(chosen)
         if updated + inserted > rows:
             raise KanalError(
                 f"{rows:,} rows were merged into {self.merging.table.name} and {updated:,} rows of it updated: "
@@ -95,15 +127,19 @@ class SqlStage:
         updated, inserted = (0 if statement is None else next(counts) for statement in statements)
         return updated, inserted
 
-    def _merge_referring(self, own: tuple[ForeignKey, ...], chosen: list[Any]) -> tuple[int, int]:
-        """The same where rows refer to others of the table: they do so once all are there."""
+    def _merge_referring(self, chosen: list[Any]) -> tuple[int, int]:
+        """The same where rows refer to others of the table, or to rows that come later: they do so once these are
+        there."""
+        own = self.merging.own_references
         late = tuple(dict.fromkeys(name for key in own for name in key.columns))
+        later = tuple(dict.fromkeys(name for key in self.merging.filled_later for name in key.columns))
         nullable = all(column.nullable for column in self.merging.table.chosen(late))
         empty = late if nullable and self.load.database.checks_each_row else ()
         by_level = own if not nullable and self.load.database.checks_each_row else ()
-        updating, inserting = self._update(chosen, late), self._insert(chosen, empty)
+        updating, inserting = self._update(chosen, late + later), self._insert(chosen, empty + later)
         doubled = by_level and not self.merging.key
-        filling = [self._fill(late, own, chosen)] if empty or updating is not None else []
+        same = self.merging.key or (own[0].referred if own else ())
+        filling = [self._fill(late, same, chosen)] if late and (empty or updating is not None) else []
         with self.load.all_or_nothing():
             self.load.attempt(*self._take_out_settled(chosen))
             updated = self.load.attempt(updating)[0] if updating is not None else 0
@@ -113,14 +149,13 @@ class SqlStage:
                 if first:
                     raise RowsRefused("another row has the same key")
             while by_level and inserting is not None:
-                (more,) = self.load.attempt(self._insert([*chosen, *self._parents_there(by_level)]))
+                (more,) = self.load.attempt(self._insert([*chosen, *self._parents_there(by_level)], later))
                 inserted += more
                 if not more:
                     break
             if inserting is not None:
-                inserted += self.load.attempt(self._insert([*chosen, ~self._is_there(own)]) if doubled else inserting)[
-                    0
-                ]
+                rest = self._insert([*chosen, ~self._is_there(own)], empty + later) if doubled else inserting
+                inserted += self.load.attempt(rest)[0]
             self.load.attempt(*filling)
         return updated, inserted
 
@@ -150,10 +185,10 @@ class SqlStage:
         rows = sa.select(sa.literal(1)).select_from(there).where(*self._same_key(self.table, there), *kept)
         return [self.table.delete().where(sa.exists(rows.correlate(self.table)), *chosen)]
 
-    def _fill(self, late: tuple[str, ...], own: tuple[ForeignKey, ...], chosen: list[Any]) -> Any:
-        """What gives late columns their values."""
+    def _fill(self, late: tuple[str, ...], key: tuple[str, ...], chosen: list[Any]) -> Any:
+        """What gives late columns their values, in the rows of these keys."""
         target, stage, differs = self.target, self.table, self.load.database.differs
-        same = [target.c[name] == stage.c[name] for name in self.merging.key or own[0].referred]
+        same = [target.c[name] == stage.c[name] for name in key]
         changed = sa.or_(*(differs(target.c[name], stage.c[name]) for name in late))
         return target.update().values({name: stage.c[name] for name in late}).where(*same, changed, *chosen)
 

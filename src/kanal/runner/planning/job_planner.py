@@ -8,16 +8,17 @@ from contextlib import contextmanager
 from dataclasses import replace
 from typing import Any
 
-from kanal.connections import TableInfo, open_connection, secret_value
+from kanal.connections import ForeignKey, TableInfo, open_connection, secret_value
 from kanal.connections.arrow import ArrowSource, MemoryTarget
 from kanal.connections.base import Connection, as_target
 from kanal.connections.roles import Writes, lacks
 from kanal.core.errors import ExpressionError, KanalError
 from kanal.core.expressions.registry import Function
 from kanal.core.nearest import did_you_mean
-from kanal.definition import JobDefinition, JobError, Problem, Secret, Source, Table
+from kanal.definition import JobDefinition, JobError, Pipeline, Problem, Secret, Source, Table
 from kanal.definition.problems import KeyPath
 from kanal.runner.job_plan import CommandPlan, Difference, Group, JobPlan, NewTable, PipelinePlan, StepPlan
+from kanal.runner.planning.circles import break_circles, circle_groups, with_open_references
 from kanal.runner.planning.new_tables import references
 from kanal.runner.planning.order import CircleError, Wait, in_order
 from kanal.runner.planning.pipeline_planner import PipelinePlanner
@@ -78,15 +79,22 @@ class _Planner:
                         raise lacks(database.name, Writes.SQL)
                     steps[name] = CommandPlan(name, as_target(database), self._sql(name), command.timeout)
         self._refer(steps)
-        waits = self._waits(steps)
-        names = [*job.pipeline, *job.command]
+        waits, given_up = self._waits(steps), list[Wait]()
+        names = [name for name in (*job.pipeline, *job.command) if name in steps]
         groups = self._groups(steps)
-        for group in groups:
-            waits += _waits_for_whole(group, waits)
         try:
+            broken = break_circles(names, waits, steps)
+            given_up, circles = broken.given_up, circle_groups(waits, broken, steps)
+            with_open_references(steps, given_up)
+            groups += [group for group in circles if not any({*group.steps} <= {*whole.steps} for whole in groups)]
+            waits = broken.waits
+            for group in groups:
+                waits += _waits_for_whole(group, waits)
             ordered = in_order(names, waits)
+            self._check_circles(circles, steps)
         except CircleError as error:
-            self.problem(("pipeline", error.circle[0].step), error.what, error.remedy)
+            step = error.circle[0].step
+            self.problem(("pipeline" if step in job.pipeline else "command", step), error.what, error.remedy)
         self._check_deletions(steps)
         if self.problems:
             raise JobError(list(dict.fromkeys(self.problems)), self._passing.issuperset(self.problems))
@@ -94,8 +102,9 @@ class _Planner:
         groups = [Group(group.database, tuple(sorted(group.steps, key=places.__getitem__))) for group in groups]
         new = sorted(self._new.values(), key=lambda table: places[table.step])
         return JobPlan(
-            job, [steps[name] for name in ordered], waits, self.connections, self.notes, groups, new, self.adding or []
-        )
+            job, [steps[name] for name in ordered], waits, self.connections, self.notes, groups, new, self.adding or [],
+            given_up,
+        )  # fmt: skip
 
     def _open_connections(self) -> None:
         """Open what the job reads and writes: its connections, and what pipelines of a Python program bring along."""
@@ -133,6 +142,27 @@ class _Planner:
             ]
             groups.append(Group(members[0].target, (*(plan.name for plan in members), *commands)))
         return groups
+
+    def _check_circles(self, circles: list[Group], steps: Mapping[str, StepPlan]) -> None:
+        """Steps that refer to each other are committed together, which must be possible."""
+        for circle in circles:
+            for name in circle.steps:
+                step = steps[name]
+                if not isinstance(step, PipelinePlan) or step.target.identity != circle.database.identity:
+                    kind = "pipeline" if isinstance(step, PipelinePlan) else "command"
+                    self.problem(
+                        (kind, name),
+                        f"it stands between {' and '.join(other for other in circle.steps if other != name)}, which "
+                        "refer to each other and are loaded in one transaction",
+                        "have it run before or after both",
+                    )
+                elif step.settings.commits.by_batch:
+                    self.problem(
+                        ("pipeline", name, "commit"),
+                        f'"batch" does not go with tables that refer to each other ({", ".join(circle.steps)}), which '
+                        "are loaded in one transaction",
+                        'set commit = "step"',
+                    )
 
     def _check_deletions(self, steps: Mapping[str, StepPlan]) -> None:
         """No pipeline may delete what another one loads into the same table."""
@@ -197,8 +227,7 @@ class _Planner:
             self._known((*path, "target"), "connection", pipeline.target.connection, named)
             for lookup, settings in pipeline.lookup.items():
                 self._known((*path, "lookup", lookup), "connection", settings.table.connection, job.connection)
-            for step in pipeline.after:
-                self._known((*path, "after"), "step", step, steps)
+            self._check_after(path, pipeline, steps)
             for check in effective.checks:
                 self._known((*path, "checks"), "check", check, job.check_)
             for column, mapped in pipeline.columns.items():
@@ -211,6 +240,14 @@ class _Planner:
             self._known(("command", name), "connection", command.connection, job.connection)
             for step in command.after:
                 self._known(("command", name, "after"), "step", step, steps)
+
+    def _check_after(self, path: KeyPath, pipeline: Pipeline, steps: list[str]) -> None:
+        for key in ("after", "not_after"):
+            for step in getattr(pipeline, key):
+                self._known((*path, key), "step", step, steps)
+        both = sorted(set(pipeline.after) & set(pipeline.not_after))
+        if both:
+            self.problem((*path, "not_after"), f"{', '.join(both)} is named in after too", "name it in one of the two")
 
     def _known(self, path: KeyPath, what: str, name: str, names: Any) -> None:
         if name not in names:
@@ -319,9 +356,14 @@ class _Planner:
         job = self.job
         waits: dict[tuple[str, str], Wait] = {}
 
-        def wait(step: str, before: str, why: str) -> None:
-            if step != before:
-                waits.setdefault((step, before), Wait(step, before, why))
+        def wait(step: str, before: str, why: str, *keys: ForeignKey) -> None:
+            if step == before or (why != "after" and step in job.pipeline and before in job.pipeline[step].not_after):
+                return
+            known = waits.setdefault((step, before), Wait(step, before, why, keys))
+            if known.keys and not keys:  # it waits for something else too
+                waits[step, before] = Wait(step, before, why)
+            elif known.keys and keys[0] not in known.keys:
+                waits[step, before] = replace(known, keys=(*known.keys, *keys))
 
         afters = {name: step.after for name, step in job.pipeline.items()}
         afters |= {name: step.after for name, step in job.command.items()}
@@ -330,12 +372,12 @@ class _Planner:
                 wait(name, before, "after")
         fillers = _Fillers(steps)
         for plan in fillers.pipelines:
-            for other, why in fillers.used_by(plan):
-                wait(plan.name, other.name, why)
+            for other, why, key in fillers.used_by(plan):
+                wait(plan.name, other.name, why, *([key] if key is not None else []))
         for same in fillers.by_target.values():
             for place, plan in enumerate(same):
                 for later in same[place + 1 :]:
-                    if (plan.name, later.name) not in waits:
+                    if (plan.name, later.name) not in waits and (later.name, plan.name) not in waits:
                         label = later.settings.target.label
                         wait(later.name, plan.name, f"writes {label} too, and comes later in the job")
         return list(waits.values())
@@ -382,24 +424,24 @@ class _Fillers:
                 if first not in direct and database.overlaps(table, first.target, first.target_table):
                     yield from self.by_target[first.target.place_of(first.target_table)]
 
-    def used_by(self, step: PipelinePlan) -> Iterator[tuple[PipelinePlan, str]]:
-        """The pipelines for which a step has to wait, each with the reason why."""
+    def used_by(self, step: PipelinePlan) -> Iterator[tuple[PipelinePlan, str, ForeignKey | None]]:
+        """The pipelines for which a step has to wait, each with the reason why, and the foreign key that it is."""
         if step.settings.source.query is None:
             for other in self._filling(step.source, step.reading.table):
-                yield other, f"reads {other.settings.target.label}"
+                yield other, f"reads {other.settings.target.label}", None
         for _, database, table in step.lookups:
             for other in self._filling(database, table):
-                yield other, f"looks up {other.settings.target.label}"
+                yield other, f"looks up {other.settings.target.label}", None
         for check in step.checks:
             if check.members is not None:
                 for other in self._filling(*check.members[:2]):
-                    yield other, f"checks against {other.settings.target.label}"
+                    yield other, f"checks against {other.settings.target.label}", None
         for key in step.target_table.foreign_keys:
             if key.refers_to(step.target_table):
                 continue  # pipelines into one table run in the order of the job
             for other in self._by_reference.get((step.target.identity, key.table.casefold()), []):
                 if key.refers_to(other.target_table):
-                    yield other, f"refers to {other.settings.target.label} by a foreign key"
+                    yield other, f"refers to {other.settings.target.label} by a foreign key", key
 
 
 def with_secrets(job: JobDefinition) -> JobDefinition:

@@ -6,28 +6,28 @@ import heapq
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from kanal.connections.description import ForeignKey
 from kanal.core.errors import KanalError
 
 
 @dataclass(frozen=True)
 class Wait:
-    """A step waits for another, and why."""
+    """A step waits for another, and why; `keys` where it is only because of these foreign keys."""
 
     step: str
     before: str
     why: str
+    keys: tuple[ForeignKey, ...] = ()
 
 
 class CircleError(KanalError):
     """Steps that wait for each other in a circle."""
 
-    def __init__(self, circle: Sequence[Wait]) -> None:
+    def __init__(self, circle: Sequence[Wait], remedy: str = "take one of these waits away, by not_after") -> None:
         self.circle = list(circle)
         ring = " → ".join([*(wait.step for wait in circle), circle[0].step])
         reasons = "; ".join(f"{wait.step} waits for {wait.before}: {wait.why}" for wait in circle)
-        super().__init__(
-            f"These steps wait for each other in a circle: {ring} ({reasons})", "take one of these waits away"
-        )
+        super().__init__(f"These steps wait for each other in a circle: {ring} ({reasons})", remedy)
 
 
 def in_order(steps: Sequence[str], waits: Sequence[Wait]) -> list[str]:
