@@ -48,7 +48,9 @@ def test_the_demo_and_the_commands_it_names(cli: Cli, tmp_path: Path) -> None:
     assert one["steps"] == run["steps"]
 
     rejects = document(cli("rejects", "1", "--job", "d/lock-register.toml", "--json"))
-    assert [list(reject) for reject in rejects[:1]] == [["step", "column", "reason", "value", "message", "constraint", "row"]]
+    assert [list(reject) for reject in rejects[:1]] == [
+        ["step", "column", "reason", "value", "message", "constraint", "row"]
+    ]
     assert len(rejects) == sum(step["rejected"] for step in run["steps"])
     ambiguous = next(reject for reject in rejects if reject["reason"] == "ambiguous_time")
     assert ambiguous["value"] == ambiguous["row"]["arrived"] == "26.10.2025 02:15"

@@ -58,6 +58,10 @@ def _print_sql(tables: list[NewTable], found: list[Difference]) -> None:
             print(f"-- {note}")
         for statement in new.definitions:
             print(f"{statement};\n")
+    for new in tables:
+        for key, statement in zip(new.later, new.references, strict=True):
+            print(f"-- {new.table.name} and {key.table} refer to each other")
+            print(f"{statement};\n")
     for one in found:
         there = f"is {one.there}" if one.there is not None else "is missing"
         print(f"-- {one.table}.{one.column} {there}; {one.wanted} would hold all that pipeline {one.step} may give it")
@@ -71,6 +75,6 @@ def _table(new: NewTable) -> dict[str, Any]:
         "table": new.table.name,
         "connection": new.database.name,
         "step": new.step,
-        "sql": new.definitions,
+        "sql": [*new.definitions, *new.references],
         "notes": list(new.notes),
     }

@@ -9,6 +9,7 @@ from typing import Any
 from kanal.cli.output import console, escape, print_json, show, table
 from kanal.job import Job
 from kanal.runner.job_plan import JobPlan, PipelinePlan, StepPlan
+from kanal.runner.planning.circles import opening
 from kanal.runner.planning.order import Wait
 from kanal.runner.run_options import planned
 
@@ -27,8 +28,11 @@ def _show(plan: JobPlan, picture: Path | None, json: bool) -> int:
         print(f"kanal: {picture} is drawn", file=sys.stderr)
         return 0
     waits = {step.name: [wait for wait in plan.waits if wait.step == step.name] for step in plan.steps}
+    opened = {step.name: [wait for wait in plan.given_up if wait.step == step.name] for step in plan.steps}
     if json:
-        print_json([_document(place, step, waits[step.name]) for place, step in enumerate(plan.steps, 1)])
+        print_json(
+            [_document(place, step, waits[step.name], opened[step.name]) for place, step in enumerate(plan.steps, 1)]
+        )
         return 0
     drawn = table("#", "step", "moves", "waits for", "~because it")
     for place, step in enumerate(plan.steps, 1):
@@ -43,6 +47,8 @@ def _show(plan: JobPlan, picture: Path | None, json: bool) -> int:
                 f"[dim]{escape(_because(wait.why))}[/]" if wait else "",
             )
             first = False
+        for wait in opened[step.name]:
+            drawn.add_row("", "", "", f"[yellow]not for {escape(wait.before)}[/]", f"[dim]{escape(opening(wait))}[/]")
     show(console(), drawn)
     return 0
 
@@ -57,10 +63,15 @@ def _moves(step: StepPlan) -> str:
     return f"SQL on {step.database.name}"
 
 
-def _document(place: int, step: StepPlan, waits: list[Any]) -> dict[str, Any]:
+def _document(place: int, step: StepPlan, waits: list[Wait], opened: list[Wait]) -> dict[str, Any]:
     return {
         "position": place,
         "step": step.name,
         "kind": step.kind,
         "waits": [{"for": wait.before, "because": wait.why} for wait in waits],
+        "open_references": [
+            {"to": wait.before, "columns": list(key.columns), "constraint": key.name}
+            for wait in opened
+            for key in wait.keys
+        ],
     }

@@ -9,7 +9,7 @@ import threading
 import weakref
 from collections.abc import Hashable, Iterator, Sequence
 from dataclasses import replace
-from typing import Any
+from typing import Any, ClassVar
 
 import pyarrow as pa
 
@@ -328,6 +328,16 @@ class _MemoryTables:
         """A column of a type."""
         del in_key
         return ColumnInfo(name, str(sql_type), sql_type, sql_type, nullable)
+
+    refers_forward: ClassVar[bool] = True
+
+    def reference(self, table: TableInfo, key: ForeignKey) -> str:
+        """Nothing: its tables refer to none."""
+        del table, key
+        return ""
+
+    def refer(self, table: TableInfo, key: ForeignKey) -> None:
+        """Nothing: its tables refer to none."""
 
     def create(self, table: TableInfo) -> None:
         """Make the table."""

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Protocol, cast
 
 import pyarrow as pa
 
-from kanal.connections.description import About, ColumnInfo, Right, RowCount, TableInfo
+from kanal.connections.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
 from kanal.connections.loading import Load
 from kanal.connections.roles import Reads, Writes, lacks
 from kanal.core.faults import Fault
@@ -166,6 +166,15 @@ class TableMaker(Protocol):
 
     def addition(self, table: TableInfo, column: ColumnInfo) -> str:
         """What adds a column to a table."""
+
+    #: True where a table may refer to one that is not there yet.
+    refers_forward: ClassVar[bool]
+
+    def reference(self, table: TableInfo, key: ForeignKey) -> str:
+        """The SQL that has a table refer to another."""
+
+    def refer(self, table: TableInfo, key: ForeignKey) -> None:
+        """Have a table refer to another."""
 
     def create(self, table: TableInfo) -> None:
         """Make a table with what belongs to it; all or nothing, where that is possible."""

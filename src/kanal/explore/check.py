@@ -19,6 +19,7 @@ from kanal.core.types import Family
 from kanal.definition import Problem
 from kanal.explore.fit import differences
 from kanal.runner.job_plan import JobPlan, PipelinePlan
+from kanal.runner.planning.circles import opening
 from kanal.runner.results import Run, RunStatus, StepResult, StepStatus
 from kanal.runner.step import PipelineStep
 
@@ -31,8 +32,10 @@ def remarks(plan: JobPlan) -> list[Problem]:
         if database.missing_file:
             what = f"the file {database.missing_file} is not there; it will be made"
             found.append(_located(plan, ("connection", name), what))
-    for new in plan.new_tables:
-        found.append(Problem(("pipeline", new.step, "target"), f"table {new.table.name} is not there; it will be made"))
+    found += _to_be_made(plan)
+    for wait in plan.given_up:
+        what = f"{wait.step} and {wait.before} refer to each other: {opening(wait)}, in one transaction with it"
+        found.append(_located(plan, ("pipeline", wait.step), what))
     by_step: dict[str, list[str]] = {}
     for one in differences(plan):
         by_step.setdefault(one.step, []).append(f"{one.column} ({one.wanted} into {one.there})")
@@ -47,6 +50,22 @@ def remarks(plan: JobPlan) -> list[Problem]:
     return found
 
 
+def _to_be_made(plan: JobPlan) -> list[Problem]:
+    """The tables that are missing: each, or where they are many all at once."""
+    names = [new.table.name for new in plan.new_tables]
+    if len(names) > _MANY:
+        listed = f"{', '.join(names[:_MANY])} and {len(names) - _MANY} more"
+        return [Problem(("pipeline",), f"{len(names)} tables are not there; they will be made: {listed}")]
+    return [
+        Problem(("pipeline", new.step, "target"), f"table {new.table.name} is not there; it will be made")
+        for new in plan.new_tables
+    ]
+
+
+#: So many tables are named one by one.
+_MANY = 5
+
+
 def _located(plan: JobPlan, path: tuple[str, ...], what: str, remedy: str = "") -> Problem:
     return Problem(path, what, remedy, *plan.job.located(path))
 
@@ -54,6 +73,11 @@ def _located(plan: JobPlan, path: tuple[str, ...], what: str, remedy: str = "") 
 def _of_step(plan: JobPlan, step: PipelinePlan, new: bool) -> Iterator[Problem]:
     path = ("pipeline", step.name)
     settings, target = step.settings, step.target_table
+    if settings.commits.by_batch and step.writing.merging.own_references:
+        names = ", ".join(name for key in step.writing.merging.own_references for name in key.columns)
+        yield _located(plan, (*path, "commit"), f"{target.name} refers to itself by {names}, and each batch is "
+                       "committed by itself: rows whose parents come in later batches are rejected",
+                       'set commit = "step", or have parents come first by order_by')  # fmt: skip
     if step.writing.rule.needs_key and not new:
         keys = [target.primary_key, *target.unique, *step.target.catalogue.indexes(target)]
         if not any(key and set(key[: len(step.key)]) == set(step.key) for key in keys):

@@ -20,6 +20,7 @@ _LINES = [
     ("committed together", "#8c2f4b", "writes the same table"),
     ("after", "#555555", "says so in after"),
 ]
+_OPEN = ("#b0303a", "fills in what refers to it")
 _WIDE, _HIGH = 3.1, 0.62
 _ACROSS, _DOWN = 4.6, 0.86
 
@@ -62,15 +63,24 @@ def draw_order(plan: JobPlan, path: Path) -> None:
         arrow = {"arrowstyle": "-|>", "color": colour, "linewidth": 1.1, "shrinkA": 0, "shrinkB": 0,
                  "connectionstyle": bend, "alpha": 0.85}  # fmt: skip
         axes.annotate("", xy=end, xytext=start, arrowprops=arrow, zorder=0)
+    for wait in (wait for wait in plan.given_up if wait.step in steps and wait.before in steps):
+        (from_column, from_row), (column, row) = places[wait.before], places[wait.step]
+        used.append(_OPEN)
+        arrow = {"arrowstyle": "-|>", "color": _OPEN[0], "linewidth": 1.1, "linestyle": (0, (4, 3)), "shrinkA": 0,
+                 "shrinkB": 0, "connectionstyle": "arc3,rad=-0.25"}  # fmt: skip
+        start = (from_column * _ACROSS + _WIDE / 2, -from_row * _DOWN - _HIGH / 2)
+        end = (column * _ACROSS + _WIDE / 2, -row * _DOWN - _HIGH / 2)
+        axes.annotate("", xy=end, xytext=start, arrowprops=arrow, zorder=2)
     for name, (column, row) in places.items():
         _draw_step(axes, steps[name], column * _ACROSS, -row * _DOWN)
     for place, (colour, meaning) in enumerate(dict.fromkeys(used)):
-        axes.plot([], [], color=colour, linewidth=1.6, label=meaning, zorder=place)
+        style = "--" if (colour, meaning) == _OPEN else "-"
+        axes.plot([], [], color=colour, linewidth=1.6, linestyle=style, label=meaning, zorder=place)
     if used:
         axes.legend(loc="upper left", bbox_to_anchor=(0, 0), ncols=3, frameon=False, fontsize=8, title="a step waits "
                     "for another because it …", title_fontsize=8, alignment="left")  # fmt: skip
     axes.set_xlim(-0.2, (columns - 1) * _ACROSS + _WIDE + 0.2)
-    axes.set_ylim(-(rows - 1) * _DOWN - 0.5, 0.5)
+    axes.set_ylim(-(rows - 1) * _DOWN - (1.0 if plan.given_up else 0.5), 0.5)
     try:
         figure.savefig(path, dpi=110)
     except OSError as error:

@@ -205,11 +205,18 @@ class NewTable:
     database: Target
     table: TableInfo
     notes: tuple[str, ...] = ()
+    #: References to tables that are made after it, for those refer to it too.
+    later: tuple[ForeignKey, ...] = ()
 
     @property
     def definitions(self) -> list[str]:
         """The SQL that makes it."""
         return self.database.ddl.definitions(self.table)
+
+    @property
+    def references(self) -> list[str]:
+        """The SQL that makes, once all tables are there, its references to some that are made after it."""
+        return [self.database.ddl.reference(self.table, key) for key in self.later]
 
 
 @dataclass(frozen=True)

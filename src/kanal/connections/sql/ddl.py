@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING, Any
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import sqlalchemy as sa
 
-from kanal.connections.description import ColumnInfo, TableInfo
+from kanal.connections.description import ColumnInfo, ForeignKey, TableInfo
 from kanal.core.types import (
     Family,
     SqlType,
@@ -92,6 +93,19 @@ class TableDefinitions:
         statements = [self.definition(sa.schema.CreateTable(made))]
         indexes = sorted(made.indexes, key=lambda index: str(index.name))
         return statements + [self.definition(sa.schema.CreateIndex(index)) for index in indexes]
+
+    #: True where a table may refer to one that is not there yet.
+    refers_forward: ClassVar[bool] = False
+
+    def reference(self, table: TableInfo, key: ForeignKey) -> str:
+        """The SQL that has a table refer to another."""
+        made = self.sa_new_table(replace(table, foreign_keys=(key,), indexes=()))
+        (constraint,) = made.foreign_key_constraints
+        return self.definition(sa.schema.AddConstraint(constraint))
+
+    def refer(self, table: TableInfo, key: ForeignKey) -> None:
+        """Have a table refer to another."""
+        self.define([self.reference(table, key)])
 
     def definition(self, made: Any) -> str:
         """The SQL that makes something; names stay as they are, whatever characters they have."""

@@ -48,6 +48,7 @@ class SQLiteTableDefinitions(TableDefinitions):
     """The tables of a SQLite database."""
 
     database: SQLite
+    refers_forward = True
 
     def define(self, statements: Sequence[str]) -> None:
         if self.database.missing_file:

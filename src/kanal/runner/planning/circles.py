@@ -109,3 +109,9 @@ def _reached(befores: Mapping[str, set[str]], start: str) -> set[str]:
                 seen.add(before)
                 left.append(before)
     return seen
+
+
+def opening(wait: Wait) -> str:
+    """What becomes of the references of a step that does not wait for the rows that it refers to."""
+    columns = ", ".join(dict.fromkeys(name for key in wait.keys for name in key.columns))
+    return f"{columns} is filled in once {wait.before} is loaded"

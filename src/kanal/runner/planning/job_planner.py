@@ -100,7 +100,7 @@ class _Planner:
             raise JobError(list(dict.fromkeys(self.problems)), self._passing.issuperset(self.problems))
         places = {name: place for place, name in enumerate(ordered)}
         groups = [Group(group.database, tuple(sorted(group.steps, key=places.__getitem__))) for group in groups]
-        new = sorted(self._new.values(), key=lambda table: places[table.step])
+        new = _made_in_order(sorted(self._new.values(), key=lambda table: places[table.step]))
         return JobPlan(
             job, [steps[name] for name in ordered], waits, self.connections, self.notes, groups, new, self.adding or [],
             given_up,
@@ -307,20 +307,16 @@ class _Planner:
 
     def _refer(self, steps: dict[str, StepPlan]) -> None:
         """Give tables to be made the references of their sources, and those to the tables that they look up."""
-        refers: dict[str, set[str]] = {}
-        for key, new in self._new.items():
+        for place, new in self._new.items():
             plan = steps.get(new.step)
             if isinstance(plan, PipelinePlan):
                 found = references(plan, [step for step in steps.values() if isinstance(step, PipelinePlan)])
-                keys = [ref for ref in found if not _leads_to(refers, ref.table, new.table.name)]
-                refers[new.table.name] = {ref.table for ref in keys}
-                notes = [f"its reference to {ref.table} is left out, which refers to it too" for ref in found
-                         if ref not in keys]  # fmt: skip
                 indexed = {*new.table.indexes, *new.table.unique, new.table.primary_key}
-                wanted = [key.columns for key in keys if not any(i[: len(key.columns)] == key.columns for i in indexed)]
+                keys = [key.columns for key in found]
+                wanted = [key for key in keys if not any(index[: len(key)] == key for index in indexed)]
                 more = tuple(dict.fromkeys(wanted))
-                table = replace(new.table, foreign_keys=tuple(keys), indexes=(*new.table.indexes, *more))
-                self._new[key] = replace(new, table=table, notes=(*new.notes, *notes))
+                table = replace(new.table, foreign_keys=tuple(found), indexes=(*new.table.indexes, *more))
+                self._new[place] = replace(new, table=table)
                 for name, step in steps.items():
                     if isinstance(step, PipelinePlan) and step.target_table is new.table:
                         steps[name] = replace(step, target_table=table)
@@ -470,14 +466,13 @@ def _waits_for_whole(group: Group, waits: list[Wait]) -> list[Wait]:
     ]
 
 
-def _leads_to(refers: Mapping[str, set[str]], start: str, end: str) -> bool:
-    """True where references lead from one table to another; a table may refer to itself."""
-    seen: set[str] = set()
-    left = [start] if start != end else []
-    while left:
-        table = left.pop()
-        if table == end:
-            return True
-        left += [other for other in refers.get(table, ()) if other not in seen]
-        seen.add(table)
-    return False
+def _made_in_order(tables: list[NewTable]) -> list[NewTable]:
+    """Tables to be made, those references apart that can only be made once all are there."""
+    made = []
+    for place, new in enumerate(tables):
+        after = [other.table for other in tables[place + 1 :] if other.database.identity == new.database.identity]
+        keys = new.table.foreign_keys if not new.database.ddl.refers_forward else ()
+        later = tuple(key for key in keys if any(key.refers_to(table) for table in after))
+        now = tuple(key for key in new.table.foreign_keys if key not in later)
+        made.append(replace(new, table=replace(new.table, foreign_keys=now), later=later))
+    return made

@@ -72,4 +72,12 @@ def create_tables(plan: JobPlan) -> list[NewTable]:
                 error.remedy,
             ) from None
         made.append(new)
+    for new in made:
+        for key in new.later:
+            try:
+                new.database.ddl.refer(new.table, key)
+            except DatabaseError as error:
+                raise KanalError(
+                    f"table {new.table.name} is made, but not its reference to {key.table}: {error.what}", error.remedy
+                ) from None
     return made
