@@ -16,7 +16,8 @@ import pytest
 import kanal
 from conftest import Cli, Files, document
 
-STEP_KEYS = ["step", "kind", "status", "read", "filtered", "rejected", "superseded", "inserted", "updated", "unchanged"]
+STEP_KEYS = ["step", "kind", "status", "read", "filtered", "rejected", "superseded", "withdrawn", "inserted",
+             "updated", "unchanged"]  # fmt: skip
 STEP_KEYS += ["deleted", "written", "batches", "seconds", "error"]
 
 
@@ -39,7 +40,7 @@ def test_the_demo_and_the_commands_it_names(cli: Cli, tmp_path: Path) -> None:
     merged = [step for step in run["steps"] if step["step"] not in ("tariffs", "toll_by_lock")]
     assert all(step["written"] == 0 and step["unchanged"] > 0 for step in merged)  # nothing changes the second time
     for step in run["steps"]:
-        ends = ("filtered", "rejected", "superseded", "inserted", "updated", "unchanged")
+        ends = ("filtered", "rejected", "superseded", "withdrawn", "inserted", "updated", "unchanged")
         assert step["read"] == sum(step[name] for name in ends)
 
     past = document(cli("runs", "--job", "d/lock-register.toml", "--json"))

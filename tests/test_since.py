@@ -170,7 +170,6 @@ def test_ranges_watermarks_and_all_on_the_command_line(places: Places, files: Fi
         ('since = { column = "id", first = "x" }', '"x" is not a value of type'),
         ('since = "id"\nlimit = 3', "would be taken for loaded"),
         ('since = "id"\nwrite = "truncate"', "it empties the target"),
-        ('since = "id"\nwrite = "merge"\nkey = "id"\nmissing = "delete"', "what is not new would be deleted"),
     ],
 )
 def test_what_does_not_go_with_since_is_said(files: Files, cli: Cli, settings: str, said: str) -> None:

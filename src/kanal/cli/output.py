@@ -7,6 +7,7 @@ import os
 import re
 import sys
 from collections.abc import Iterable, Sequence
+from dataclasses import fields
 from typing import Any, Protocol
 
 from rich.console import Console
@@ -25,7 +26,7 @@ _SIGNS = {
     "running": ("cyan", "▸"),
     "waiting": ("dim", "·"),
 }
-_COUNTS = ("read", "filtered", "rejected", "superseded", "inserted", "updated", "unchanged", "deleted")
+_COUNTS = tuple(count.name for count in fields(Tally))
 #: Columns that are shown even where every count in them is 0.
 _ALWAYS = frozenset({"read", "rejected", "inserted"})
 

@@ -375,6 +375,11 @@ class MemoryLoad:
         del table
         return True
 
+    def count(self, table: TableInfo) -> int:
+        """How many rows are there."""
+        del table
+        return sum(batch.num_rows for batch in self._batches)
+
     def empty(self, table: TableInfo) -> int:
         """Remove all rows; how many there were."""
         del table

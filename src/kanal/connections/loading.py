@@ -6,7 +6,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Protocol, Self
 
+import numpy as np
 import pyarrow as pa
+from numpy.typing import NDArray
 
 from kanal.connections.description import ForeignKey, TableInfo
 
@@ -33,6 +35,7 @@ class Written:
     inserted: int = 0
     updated: int = 0
     unchanged: int = 0
+    withdrawn: int = 0
     deleted: int = 0
     refused: list[RefusedRow] = field(default_factory=list)
 
@@ -41,6 +44,7 @@ class Written:
         self.inserted += other.inserted
         self.updated += other.updated
         self.unchanged += other.unchanged
+        self.withdrawn += other.withdrawn
         self.deleted += other.deleted
         self.refused.extend(other.refused)
 
@@ -90,10 +94,11 @@ class Stage(Protocol):
     #: How many rows were encoded so far.
     rows: int
 
-    def encode(self, rows: pa.RecordBatch, first: int | None = None) -> Any:
+    def encode(self, rows: pa.RecordBatch, first: int | None = None, withdrawn: NDArray[np.bool_] | None = None) -> Any:
         """Rows in the form in which `add` takes them. Called in their order, beside other uses of the load.
 
-        With `first`, they are some that were encoded before, and keep their numbers, from that one on.
+        With `first`, they are some that were encoded before, and keep their numbers, from that one on. `withdrawn` are
+        those that are not to be merged, but whose keys go from the table.
         """
 
     def add(self, encoded: Any) -> None:
@@ -101,6 +106,9 @@ class Stage(Protocol):
 
     def clear(self) -> None:
         """Take all rows out; numbers go on."""
+
+    def take_keys_of(self, other: Self) -> None:
+        """Take in the keys of another stage's rows."""
 
     def remove_keys_of(self, other: Self) -> None:
         """Take out the rows whose keys another stage has."""
@@ -131,8 +139,15 @@ class Stage(Protocol):
         `whole`: these are all that are in. `counted`: some were taken out again, so that they have to be counted.
         """
 
-    def delete_unmatched(self, kept: Self | None) -> int:
-        """Delete the table's rows whose keys neither this stage nor the other has; how many. Raises RowsRefused."""
+    def withdraw(self) -> Written:
+        """Delete the table's rows of withdrawn keys, and take these out; refused are those to which others refer."""
+
+    def delete_unmatched(self, kept: Self | None) -> tuple[int, bool]:
+        """Delete the table's rows whose keys neither this stage nor the other has, but for those to which others refer;
+        how many, and whether these are all."""
+
+    def unmatched(self, kept: Self | None) -> list[tuple[Any, ...]]:
+        """The keys of the table's rows that are left of those."""
 
     def drop(self) -> None:
         """Remove it."""
@@ -147,6 +162,9 @@ class Load(Protocol):
 
     def can_empty(self, table: TableInfo) -> bool:
         """False where rows of other tables refer to this one's, and no reference may be open for a while."""
+
+    def count(self, table: TableInfo) -> int:
+        """How many rows a table has."""
 
     def empty(self, table: TableInfo) -> int:
         """Remove all rows of a table; how many there were."""

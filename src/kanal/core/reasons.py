@@ -35,4 +35,5 @@ class Reason(StrEnum):
         "bad_text",
         "the bytes are not text in the expected encoding, or the text is not in the expected form",
     )
+    NOT_DELETED = "not_deleted", "the source no longer has the row, and it stays, for other rows refer to it"
     REFUSED_BY_TARGET = "refused_by_target", "the target database refused the row"

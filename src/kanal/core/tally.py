@@ -12,13 +12,15 @@ class Tally:
     """Counts of rows; each row read ends in exactly one of the others, `deleted` apart.
 
     `filtered` were not wanted, `rejected` would not fit, `superseded` gave way to another row with the same
-    key, `inserted`, `updated` and `unchanged` reached the target. `deleted` counts rows removed from the target.
+    key, `withdrawn` say that the target's row of their key is to go, `inserted`, `updated` and `unchanged` reached the
+    target. `deleted` counts rows removed from the target.
     """
 
     read: int = 0
     filtered: int = 0
     rejected: int = 0
     superseded: int = 0
+    withdrawn: int = 0
     inserted: int = 0
     updated: int = 0
     unchanged: int = 0
@@ -32,7 +34,8 @@ class Tally:
     @property
     def accounted(self) -> int:
         """Rows read whose end is known."""
-        return self.filtered + self.rejected + self.superseded + self.inserted + self.updated + self.unchanged
+        left_out = self.filtered + self.rejected + self.superseded + self.withdrawn
+        return left_out + self.inserted + self.updated + self.unchanged
 
     def add(self, other: Tally) -> None:
         """Add another tally's counts to this one."""

@@ -345,14 +345,22 @@ def _share_or_count(value: Any) -> Any:
     return value
 
 
+_Limit = Annotated[int | str | None, BeforeValidator(lambda v: None if v is None else _share_or_count(v))]
+
+
+def _within(limit: int | str | None, rows: int, whole: int) -> bool:
+    """True where so many rows of a whole are no more than a number or a share of it, such as "1%"."""
+    if limit is None:
+        return True
+    return rows <= (float(limit.rstrip("% ")) / 100 * whole if isinstance(limit, str) else limit)
+
+
 class Settings(Model):
     """What [defaults] can set for all pipelines, and each pipeline for itself."""
 
     batch_rows: int = Field(default=50_000, ge=1, le=10_000_000)
     batch_bytes: int = Field(default=64 * 1024 * 1024, ge=1)
-    max_rejects: Annotated[int | str | None, BeforeValidator(lambda v: None if v is None else _share_or_count(v))] = (
-        None
-    )
+    max_rejects: _Limit = None
     write: Literal["append", "truncate", "merge"] = "append"
     duplicates: Literal["reject", "first", "last"] = "reject"
     reject: Literal["row", "all"] = "row"
@@ -361,6 +369,7 @@ class Settings(Model):
     matched: Literal["update", "keep"] = "update"
     not_matched: Literal["insert", "ignore"] = "insert"
     missing: Literal["keep", "delete"] = "keep"
+    max_deletes: _Limit = None
     commit: Literal["step", "batch", "job"] = "step"
     retries: int = Field(default=3, ge=0, le=100)
     retry_wait: Annotated[float, BeforeValidator(_as_float)] = Field(default=2.0, ge=0, le=3600)
@@ -374,10 +383,11 @@ class Settings(Model):
 
     def allows_rejects(self, rejected: int, read: int) -> bool:
         """True where so many rejected rows, of so many read, are not more than `max_rejects`."""
-        limit = self.max_rejects
-        if limit is None:
-            return True
-        return rejected <= (float(limit.rstrip("% ")) / 100 * read if isinstance(limit, str) else limit)
+        return _within(self.max_rejects, rejected, read)
+
+    def allows_deletes(self, deleted: int, rows: int) -> bool:
+        """True where so many deleted rows, of so many that the target had, are not more than `max_deletes`."""
+        return _within(self.max_deletes, deleted, rows)
 
 
 _OVERLAP = re.compile(r"([0-9]+) (seconds?|minutes?|hours?|days?|weeks?)", re.ASCII)
@@ -441,6 +451,7 @@ class Pipeline(Settings):
     where: str | None = None
     key: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
     newer_by: str | None = None
+    delete_when: str | None = None
     lookup: dict[str, Lookup] = Field(default_factory=dict)
     after: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
     not_after: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)

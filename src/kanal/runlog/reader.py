@@ -17,6 +17,7 @@ from sqlalchemy import exc
 from kanal.connections.errors import DatabaseError
 from kanal.connections.sql.database import SqlDatabase
 from kanal.core.errors import KanalError
+from kanal.core.reasons import Reason
 from kanal.core.tally import Tally
 from kanal.runlog.records import RunRecord, StepRecord, Usual
 from kanal.runlog.tables import BATCH, COUNTS, REJECT, RUN, STEP
@@ -209,7 +210,8 @@ class RunLogReader:
 
     def rejected_rows(self, run: int, step: str) -> list[tuple[int, dict[str, str | None]]]:
         """The rejected source rows of a step that are not resolved, each with its number."""
-        statement = sa.select(REJECT.c.reject, REJECT.c.row).where(_open(run), REJECT.c.step == step)
+        of_source = REJECT.c.reason != str(Reason.NOT_DELETED)
+        statement = sa.select(REJECT.c.reject, REJECT.c.row).where(_open(run), REJECT.c.step == step, of_source)
         with self._begin() as connection:
             rows = connection.execute(statement.order_by(REJECT.c.reject)).all()
         return [(row.reject, json.loads(row.row)) for row in rows]

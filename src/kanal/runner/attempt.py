@@ -46,6 +46,8 @@ class Transaction:
         #: By step, rows that are known to refer to rows which do not come.
         self.open_ends: dict[str, dict[str, RefusedRow]] = {}
         self._left_out = 0
+        #: The pipelines that ran within it, by step.
+        self.running: dict[str, PipelineStep] = {}
         self._stack = ExitStack()
         self._shared: SharedLoad | None = None
         self._committed: dict[str, Progress] | None = None
@@ -82,7 +84,7 @@ class Transaction:
         """Commit, after what is to be done before; why it could not be, if it could not."""
         try:
             if self._shared is not None:
-                self._shared.close_references()
+                self._shared.finish()
                 before(self._shared.load)
                 self._shared.load.commit()
             self._stack.close()
@@ -295,6 +297,8 @@ class Attempt:
         )
         if begun is not None and begun.batches:
             running.refused_before = execution.log.refused_in(execution.record.run, step.name)
+        if self.group is not None:
+            self.group.running[step.name] = running
         running.earlier = execution.earlier_rejects(step)
         running.open_ends = self.group.open_ends.get(step.name, {}) if self.group is not None else {}
         self.running = running

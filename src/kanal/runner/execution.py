@@ -42,6 +42,14 @@ _INTERRUPTED = "the run was stopped before it"
 PATIENCE = 4.0
 
 
+def _as_it_ended(result: StepResult, running: PipelineStep | None) -> StepResult:
+    """How a step has ended of which something was left to do until the others of its transaction had ended."""
+    if running is None or running.batches == result.batches:
+        return result
+    notes = [result.note or "", *(note for note in running.notes if note not in (result.note or ""))]
+    return replace(result, tally=running.tally, batches=running.batches, note="; ".join(filter(None, notes)) or None)
+
+
 def _undone(tally: Tally) -> Tally:
     """The counts of a step whose writing was rolled back."""
     return replace(tally, inserted=0, updated=0, unchanged=0, deleted=0)
@@ -401,7 +409,7 @@ class Execution:
             error = group.commit(lambda load: self._mark(load, group.steps))
             if error is None:
                 for name in group.steps:
-                    self._end(self.results[name])
+                    self._end(_as_it_ended(self.results[name], group.running.get(name)))
             else:
                 failure = str(error)
         if error is not None and getattr(error, "passing", False) and self._try_again(group, step, error):

@@ -91,6 +91,8 @@ class PipelinePlan:
     reading: Reading
     target_table: TableInfo
     where: Expression | None
+    #: Of which rows the target's row of the same key is to go.
+    delete_when: Expression | None
     lookups: tuple[tuple[LookupPlan, Source, TableInfo], ...]
     columns: tuple[ColumnPlan, ...]
     checks: tuple[CheckPlan, ...]
@@ -100,6 +102,8 @@ class PipelinePlan:
     since: SincePlan | None = None
     #: Ranges of this column are read side by side.
     split_by: ColumnInfo | None = None
+    #: How the keys of the whole source are read, where what it no longer has is deleted and only new rows are loaded.
+    keys_reading: Reading | None = None
     #: References to rows that a later step loads, which are filled in then.
     open_references: tuple[ForeignKey, ...] = ()
     kind: str = "pipeline"
@@ -110,7 +114,8 @@ class PipelinePlan:
         settings, columns = self.settings, tuple(column.name for column in self.columns)
         return Writing(
             self.target_table, settings, columns, self.key, rule_of(settings), settings.missing == "delete",
-            open_references=self.open_references, filling_key=self.filling_key(self.open_references),
+            empties_all=settings.max_deletes is not None, open_references=self.open_references,
+            filling_key=self.filling_key(self.open_references),
         )  # fmt: skip
 
     def filling_key(self, keys: Sequence[ForeignKey]) -> tuple[str, ...]:

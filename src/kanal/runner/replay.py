@@ -25,6 +25,7 @@ def plan_of_replay(plan: PipelinePlan) -> PipelinePlan:
         update={
             "write": plan.writing.rule.adding().name,
             "missing": "keep",
+            "max_deletes": None,
             "max_rejects": None,
             "reject": "row",
             "first_sql": None,
@@ -32,7 +33,7 @@ def plan_of_replay(plan: PipelinePlan) -> PipelinePlan:
             "split": None,
         }
     )
-    return replace(plan, settings=settings, notes=(), since=None, split_by=None)
+    return replace(plan, settings=settings, notes=(), since=None, split_by=None, keys_reading=None)
 
 
 def batches_of(plan: PipelinePlan, rejected: Rejected) -> Iterator[SourceBatch]:

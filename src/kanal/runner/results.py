@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import json
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from enum import StrEnum
 from typing import Any
 
@@ -102,7 +102,7 @@ class Run:
         return html_table(f"{self.job}, {number}: {self.status}", _NAMES, map(_row_of, self.steps))
 
 
-_COUNTS = ("read", "filtered", "rejected", "superseded", "inserted", "updated", "unchanged", "deleted")
+_COUNTS = tuple(count.name for count in fields(Tally))
 _NAMES = ("step", "status", *_COUNTS, "seconds", "error")
 
 
@@ -118,14 +118,7 @@ def step_document(step: StepResult | StepRecord) -> dict[str, Any]:
         "step": step.step,
         "kind": step.kind,
         "status": str(step.status),
-        "read": tally.read,
-        "filtered": tally.filtered,
-        "rejected": tally.rejected,
-        "superseded": tally.superseded,
-        "inserted": tally.inserted,
-        "updated": tally.updated,
-        "unchanged": tally.unchanged,
-        "deleted": tally.deleted,
+        **vars(tally),
         "written": tally.written,
         "batches": step.batches,
         "seconds": round(step.seconds, 3),

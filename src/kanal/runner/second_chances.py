@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 import pyarrow as pa
 
+from kanal.core.arrays import mask_of
 from kanal.core.claims import Keyed
 from kanal.core.faults import value_text
 from kanal.core.frame import Frame, SourceBatch
@@ -20,7 +21,7 @@ from kanal.core.transformation import (
 )
 from kanal.runner.step_state import Prepared, Rows, StepState, Tagged, add_counts, refusals
 from kanal.runner.stream import Waiting
-from kanal.runner.write_rules import WriteRule
+from kanal.runner.write_rules import Mask, WriteRule
 
 
 class SecondChances(StepState):
@@ -86,11 +87,11 @@ class SecondChances(StepState):
         rows = self._stored_rows(batch)
         tally.read += batch.rows
         if over:
-            written = rule.replace(rule.encode_replacing(rows))
+            written = rule.replace(rule.encode_replacing(rows, self._gone_of(batch)))
             tally.superseded += written.updated + written.unchanged
             written = replace(written, updated=0, unchanged=0)
         else:
-            written = rule.write(rule.encode(rows))
+            written = rule.write(rule.encode(rows, self._gone_of(batch)))
         add_counts(tally, written)
         rejects += rejects_of(
             batch, refusals(written.refused, rows, np.arange(batch.rows)), would_be=self._would_be(rows)
@@ -99,6 +100,16 @@ class SecondChances(StepState):
         refused[[row.place for row in written.refused]] = True
         self._resolve(batch, np.flatnonzero(~refused))
         return refused
+
+    def _gone(self, frame: Frame) -> tuple[Mask | None, Tagged]:
+        """Which rows say that the target's row of their key is to go, and the faults of those that do not tell."""
+        if self.plan.delete_when is None:
+            return None, []
+        gone = mask_of(frame.array(self.plan.delete_when.node.evaluate(frame)))
+        return gone, [(None, fault) for fault in frame.collect()]
+
+    def _gone_of(self, batch: SourceBatch) -> Mask | None:
+        return self._gone(Frame(batch, self.plan.source_types, self.moment))[0]
 
     def _stored_rows(self, batch: SourceBatch) -> pa.RecordBatch:
         """Rows as the target stores them, of a batch that has come through once before."""
@@ -209,7 +220,7 @@ class SecondChances(StepState):
             self._spool.add(waiting)
         for batch in found:
             self._kept.add(batch)
-            rule.write(rule.encode(self._stored_rows(batch)))
+            rule.write(rule.encode(self._stored_rows(batch), self._gone_of(batch)))
         return counts[0], counts[1]
 
     def _finish_rule(self, rule: WriteRule, refused: list[int]) -> tuple[Tally, list[Reject]]:

@@ -23,6 +23,7 @@ from kanal.core.errors import KanalError
 from kanal.core.faults import Fault, texts_of
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.lookups import LookupTable
+from kanal.core.reasons import Reason
 from kanal.core.rejects import Reject, target_row
 from kanal.core.tally import Tally
 from kanal.core.transformation import (
@@ -46,6 +47,10 @@ from kanal.runner.write_rules import EncodedRows, WriteRule, rule_for
 
 class TooManyRejects(KanalError):
     """More rows were rejected than the pipeline allows; the load is undone."""
+
+
+class TooManyDeletes(KanalError):
+    """More rows of the target would be deleted than the pipeline allows; the load is undone."""
 
 
 class PipelineStep(SecondChances):
@@ -77,7 +82,9 @@ class PipelineStep(SecondChances):
                 if prepared.waiting is not None:
                     self._settle(prepared.waiting, prepared.tally, prepared.rejects)
                 prepared.tally.rejected = len(prepared.rejects)
-                prepared.tally.inserted = len(prepared.good)
+                withdrawn = 0 if prepared.gone is None else int(prepared.gone[prepared.good].sum())
+                prepared.tally.inserted = len(prepared.good) - withdrawn
+                prepared.tally.withdrawn = withdrawn
                 prepared.tally.superseded += len(prepared.replacing)
                 self.tally.add(prepared.tally)
                 yield prepared
@@ -103,6 +110,7 @@ class PipelineStep(SecondChances):
     def _run_as_one(self) -> None:
         """All batches in one transaction."""
         plan, shared = self.plan, self._shared
+        keys = self._keys_of_the_source() if plan.keys_reading is not None else []
         with ExitStack() as stack:
             batches = stack.enter_context(self._batches(plan.reading))
             load = shared.load if shared is not None else stack.enter_context(plan.target.load())
@@ -116,6 +124,8 @@ class PipelineStep(SecondChances):
             self._deleted = deleted
             if plan.writing.rule.empties and rule.by_key:
                 self.notes.append("rows of other tables refer to these, so they are replaced by their key")
+            for rows in keys:
+                rule.keep(rows)
             self._kept = stack.enter_context(closing(KeptRows())) if rule.gathers else None
             self._spool = stack.enter_context(closing(WaitingRows()))
             # One thread reads, one computes, this one writes.
@@ -133,6 +143,9 @@ class PipelineStep(SecondChances):
                 if tally != Tally() or rejects:
                     self._log(None, tally, rejects, time.perf_counter() - started)
                 started = time.perf_counter()
+            self.notes += rule.notes
+            if shared is None:
+                self._delete_rest(rule, load)
             self._end(load)
             self._go_on()
             if shared is None:
@@ -141,10 +154,11 @@ class PipelineStep(SecondChances):
                 self.before_commit()
                 self.committing = True
                 load.commit()
-            elif rule.left_open is not None:
-                shared.left_open[plan.name] = rule
             else:
-                rule.close()
+                if rule.left_open is not None:
+                    shared.left_open[plan.name] = rule
+                shared.deleting[plan.name] = partial(self._delete_rest, rule)
+                shared.closing.append(rule)
 
     def _stop_reading(self, error: type[BaseException] | None, *_: object) -> None:
         """Where the load has failed, break off the reader, which could go on for long."""
@@ -238,6 +252,58 @@ class PipelineStep(SecondChances):
                     keep = [row for row in keep if tuple(texts[row][name] for name in order) not in refused]
                 self._prepare(batch.take(np.array(keep, dtype=np.intp)))
 
+    def _keys_of_the_source(self) -> list[pa.RecordBatch]:
+        """The keys of all rows of the source, those that are not new too, as the target stores them."""
+        plan, found = self.plan, list[pa.RecordBatch]()
+        assert plan.keys_reading is not None
+        keys = [column for column in plan.columns if column.name in plan.key]
+        with self._all_batches(plan.keys_reading, everything=True) as batches:
+            for batch in batches:
+                self._go_on()
+                frame = Frame(batch, plan.source_types, self.moment)
+                for lookup, table in self._lookups:
+                    look_up(frame, lookup, table)
+                rows, _ = convert_columns(frame, keys)
+                found.append(plan.target.storable(plan.target_table, rows)[0])
+        return found
+
+    def _delete_rest(self, rule: WriteRule, load: Load) -> None:
+        """Delete what is missing in the source, and what referred to it is gone by now; say which rows stay."""
+        deleted, left = rule.delete_rest()
+        table = self.plan.target_table.name
+        if left and self.plan.writing.rule.empties:
+            first = ", ".join(f"{name} {value}" for name, value in left[0].items())
+            raise KanalError(
+                f"{len(left):,} rows of {table} that the source no longer has cannot be deleted, since rows of other "
+                f"tables refer to them: {first}",
+                'remove what refers to them first, for instance in the same job with commit = "job"',
+            )
+        rejects = []
+        for key in left:
+            said = f"the source no longer has this row of {table}, and it stays, since rows of other tables refer to it"
+            value = ", ".join(text or "NULL" for text in key.values())
+            where = ", ".join(key)
+            rejects.append(Reject(where, Reason.NOT_DELETED, value, said, key, None, target_row(table, key)))
+        if left:
+            self.notes.append(f"{len(left):,} rows that the source no longer has stay, since others refer to them")
+        if deleted or rejects:
+            self._log(None, Tally(deleted=deleted), rejects, 0.0)
+        self._limit_deletes(load)
+
+    def _limit_deletes(self, load: Load) -> None:
+        """Raise TooManyDeletes past the pipeline's limit."""
+        settings, tally = self.plan.settings, self.tally
+        deleted = tally.deleted + self._deleted
+        if settings.max_deletes is None or self.plan.writing.rule.empties or not deleted:
+            return
+        before = load.count(self.plan.target_table) - tally.inserted + deleted
+        if not settings.allows_deletes(deleted, before):
+            raise TooManyDeletes(
+                f"{deleted:,} of {before:,} rows of {self.plan.target_table.name} would be deleted, more than "
+                f"max_deletes = {settings.max_deletes} allows",
+                "see with kanal compare which ones, and correct the source, or allow more",
+            )
+
     def _end(self, load: Load) -> None:
         """What is done once all rows are written, before they are committed."""
         if self._deleted:
@@ -307,13 +373,16 @@ class PipelineStep(SecondChances):
             yield batch
 
     @contextmanager
-    def _all_batches(self, reading: Reading) -> Iterator[Iterator[SourceBatch]]:
-        """The source's batches, read ahead; by way of a file where reading would hold up the load."""
+    def _all_batches(self, reading: Reading, everything: bool = False) -> Iterator[Iterator[SourceBatch]]:
+        """The source's batches, read ahead; by way of a file where reading would hold up the load.
+
+        With `everything`, those too that are not new.
+        """
         plan, source = self.plan, self.plan.source
         if self.replayed is not None:
             yield batches_of(plan, self.replayed)
             return
-        if self._increment is not None:
+        if self._increment is not None and not everything:
             reading = replace(reading, windows=self._increment.windows)
         within = self._within(source)
         if within is not None or source.shares_lock_with(plan.target, reading, plan.target_table):
@@ -322,7 +391,7 @@ class PipelineStep(SecondChances):
                     kept = spool.enter_context(spooled(timed(batches)))
                 yield kept
             return
-        if plan.split_by is not None and plan.settings.split is not None:
+        if plan.split_by is not None and plan.settings.split is not None and not everything:
             parts = plan.settings.split.parts
             ranges = [replace(reading, windows=(*reading.windows, part)) for part in self._ranges(parts)]
             with source.snapshot(reading.table, parts) as connections:
@@ -367,13 +436,19 @@ class PipelineStep(SecondChances):
             faults += look_up(frame, lookup, table)
         rows, misfits = convert_columns(frame, plan.columns)
         faults += misfits
+        gone, unclear = self._gone(frame)
+        if gone is not None:  # of a row that is to go, its key alone matters
+            faults = unclear + [one for one in faults if not gone[one[1].row] or one[0] in plan.key]
         found, good = rejects_of(batch, faults, plan.settings.list_reasons == "all", self._would_be(rows))
         rejects += found
 
         if self._checks:
-            good = self._without(batch, rows, good, self._failed_checks(rows, good), rejects)
+            staying = good if gone is None else good[~gone[good]]
+            good = self._without(batch, rows, good, self._failed_checks(rows, staying), rejects)
         made = rows
         rows, unstorable = plan.target.storable(plan.target_table, made)
+        if gone is not None:
+            unstorable = [one for one in unstorable if not gone[one[1].row] or one[0] in plan.key]
         good = self._without(batch, made, good, unstorable, rejects)
         if self.open_ends:
             good = self._without(batch, made, good, self._with_open_ends(rows, good), rejects)
@@ -391,7 +466,9 @@ class PipelineStep(SecondChances):
             good, replacing = good[verdict.accepted], good[verdict.replacing]
         encoded, over = EncodedRows(rows, None), EncodedRows(rows, None)
         if rule is not None:
-            encoded, over = rule.encode(taken(rows, good)), rule.encode_replacing(taken(rows, replacing))
+            masks = (None, None) if gone is None else (gone[good], gone[replacing])
+            encoded = rule.encode(taken(rows, good), masks[0])
+            over = rule.encode_replacing(taken(rows, replacing), masks[1])
         seconds = time.perf_counter() - started
         return Prepared(
             batch,
@@ -407,6 +484,7 @@ class PipelineStep(SecondChances):
             seconds,
             keyed,
             waiting,
+            gone,
         )
 
     def _filtered(self, batch: SourceBatch, tally: Tally, rejects: list[Reject]) -> SourceBatch:

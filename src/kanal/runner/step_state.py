@@ -30,7 +30,7 @@ from kanal.runner.incremental import Increment
 from kanal.runner.job_plan import PipelinePlan
 from kanal.runner.replay import Rejected
 from kanal.runner.stream import KeptRows, Waiting, WaitingRows
-from kanal.runner.write_rules import EncodedRows, WriteRule, rule_for
+from kanal.runner.write_rules import EncodedRows, Mask, WriteRule, rule_for
 
 #: Called after each batch with its counts and seconds, and its rejects.
 OnBatch = Callable[[BatchRecord, list[Reject]], None]
@@ -63,6 +63,8 @@ class Prepared:
     seconds: float
     keyed: Keyed | None = None
     waiting: Waiting | None = None
+    #: Which rows of the batch say that the target's row of their key is to go.
+    gone: Mask | None = None
 
 
 class OpenEnds(KanalError):
@@ -85,6 +87,17 @@ class SharedLoad:
     load: Load
     emptied: dict[str, tuple[WriteRule, int]] = field(default_factory=dict)
     left_open: dict[str, WriteRule] = field(default_factory=dict)
+    #: What deletes, once all steps have loaded, the rows that are missing in the source; by step, in their order.
+    deleting: dict[str, Callable[[Load], None]] = field(default_factory=dict)
+    closing: list[WriteRule] = field(default_factory=list)
+
+    def finish(self) -> None:
+        """Do what is done once all steps have loaded; raises OpenEnds, and KanalError."""
+        self.close_references()
+        for delete in reversed(self.deleting.values()):
+            delete(self.load)
+        for rule in self.closing:
+            rule.close()
 
     def close_references(self) -> None:
         """Fill in the references that were left open; raises OpenEnds where rows refer to some that did not come."""
@@ -98,7 +111,6 @@ class SharedLoad:
         for rule in self.left_open.values():
             if rule.left_open is not None:
                 rule.left_open.close_references()
-            rule.close()
         self.left_open.clear()
 
     def empty(self, plan: PipelinePlan) -> None:
@@ -178,6 +190,7 @@ def add_counts(tally: Tally, written: Written) -> None:
     tally.inserted += written.inserted
     tally.updated += written.updated
     tally.unchanged += written.unchanged
+    tally.withdrawn += written.withdrawn
     tally.deleted += written.deleted
 
 

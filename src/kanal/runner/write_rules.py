@@ -7,7 +7,9 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
+import numpy as np
 import pyarrow as pa
+from numpy.typing import NDArray
 
 from kanal.connections import ForeignKey, TableInfo
 from kanal.connections.errors import RowsRefused
@@ -103,6 +105,8 @@ class Writing:
     key: tuple[str, ...]
     rule: type[WriteRule]
     delete_missing: bool = False
+    #: True where a source without rows leaves a table without rows.
+    empties_all: bool = False
     #: True where each batch is committed, so that its rows are written when it ends.
     by_batch: bool = False
     #: References that are filled in once later steps have loaded, and the key by which their rows are found then.
@@ -123,6 +127,9 @@ class Writing:
         return Merging(self.table, self.columns, (), False, True, None, self.open_references, self.filling_key)
 
 
+Mask = NDArray[np.bool_]
+
+
 @dataclass(frozen=True)
 class EncodedRows:
     """Rows, and the same in the form in which the load inserts them."""
@@ -131,6 +138,8 @@ class EncodedRows:
     content: Any
     #: Of rows that are put by, the number of the first.
     first: int = 0
+    #: Which of them say that the target's rows of their keys are to go.
+    withdrawn: Mask | None = None
 
 
 class StagedRows:
@@ -152,18 +161,21 @@ class StagedRows:
         self._written = 0
         self._searching = False
 
-    def encode(self, rows: pa.RecordBatch) -> EncodedRows:
+    def encode(self, rows: pa.RecordBatch, withdrawn: Mask | None = None) -> EncodedRows:
         """A batch ready for `add`, with its numbers."""
         first = self.stage.rows
         self.schema = rows.schema
-        return EncodedRows(rows, self.stage.encode(rows), first)
+        if withdrawn is not None and withdrawn.any():
+            self.counted = True
+        return EncodedRows(rows, self.stage.encode(rows, withdrawn=withdrawn), first, withdrawn)
 
     def add(self, encoded: EncodedRows) -> Written:
         """Put a batch by; the places of rows that cannot be, since a value is none of its column's, count from 0."""
 
         def put(start: int, stop: int) -> Written:
             part = encoded.rows.slice(start, stop - start)
-            self.stage.add(self.stage.encode(part, encoded.first + start))
+            gone = encoded.withdrawn[start:stop] if encoded.withdrawn is not None else None
+            self.stage.add(self.stage.encode(part, encoded.first + start, gone))
             return Written(inserted=stop - start)
 
         try:
@@ -182,9 +194,11 @@ class StagedRows:
         """Write what has come; the places of refused rows count from 0 at the first row of the stage."""
         if self.waiting:
             self.stage.ready()
+        gone = self.stage.withdraw() if self.waiting else Written()
         found = self._sift(self._written, self.stage.rows) if self._load.checks_at_commit and self.waiting else []
         written = RefusalSearch(self._merge, self._sift)(self._written, self.stage.rows)
         written.refused += found
+        written.add(gone)
         while self._again and written.refused and written.taken:
             # What a row refers to may have come in after it was tried.
             refused, written.refused, taken = written.refused, [], written.taken
@@ -266,6 +280,8 @@ class WriteRule:
     def __init__(self, load: Load, writing: Writing) -> None:
         self.load = load
         self.writing = writing
+        #: What is worth knowing of the load.
+        self.notes: list[str] = []
         self._encoded: EncodedRows | None = None
         self._merge: Merge | None = None
         #: Where rows go once the target has refused one.
@@ -280,14 +296,15 @@ class WriteRule:
         """Make the target ready; rows removed by that are counted."""
         return Written()
 
-    def encode(self, rows: pa.RecordBatch) -> EncodedRows:
+    def encode(self, rows: pa.RecordBatch, withdrawn: Mask | None = None) -> EncodedRows:
         """A batch ready for `write`. Batches are encoded in order, beside the writing of those before."""
+        del withdrawn
         direct = rows.num_rows and self._staged is None
         return EncodedRows(rows, self.load.encode(self.writing.table, rows) if direct else None)
 
-    def encode_replacing(self, rows: pa.RecordBatch) -> EncodedRows:
+    def encode_replacing(self, rows: pa.RecordBatch, withdrawn: Mask | None = None) -> EncodedRows:
         """Rows ready for `replace`."""
-        return EncodedRows(rows, None)
+        return EncodedRows(rows, None, 0, withdrawn)
 
     def write(self, encoded: EncodedRows) -> Written:
         """Write a batch, or put it by for `finish`; the places of refused rows count from 0 in the batch."""
@@ -321,7 +338,7 @@ class WriteRule:
             self._merge = Merge(self.load, self.writing, stage="kanal_replace")
             self._merge.begin()
         before = self._merge.staged
-        self._merge.write(self._merge.encode(encoded.rows))
+        self._merge.write(self._merge.encode(encoded.rows, encoded.withdrawn))
         written = self._merge.finish()
         written.refused = [replace(row, place=row.place - before) for row in written.refused]
         return written
@@ -337,6 +354,11 @@ class WriteRule:
     def finish(self) -> Written:
         """Write what was put by; the places of refused rows count from 0 at the first row of the load."""
         return Written()
+
+    def delete_rest(self) -> tuple[int, list[dict[str, str | None]]]:
+        """Delete what could not be deleted before, for what referred to it; how many rows, and the keys of those that
+        stay."""
+        return 0, []
 
     def close(self) -> None:
         """Take away what was made for the load alone, where the transaction goes on for other steps."""
@@ -399,6 +421,8 @@ class Merge(WriteRule):
         self._kept: Stage | None = None
         self._keyless = 0
         self._deleted_missing = False
+        #: The keys of the rows that came, where rows that did not have to stay for what refers to them.
+        self._keys: Stage | None = None
 
     def begin(self) -> Written:
         self._rows = StagedRows(self.load, self.writing.merging, self._name)
@@ -428,11 +452,13 @@ class Merge(WriteRule):
         """Rows put by so far."""
         return self.stage.rows
 
-    def encode(self, rows: pa.RecordBatch) -> EncodedRows:
-        return self.rows.encode(rows)
+    def encode(self, rows: pa.RecordBatch, withdrawn: Mask | None = None) -> EncodedRows:
+        return self.rows.encode(rows, withdrawn)
 
-    def encode_replacing(self, rows: pa.RecordBatch) -> EncodedRows:
-        return super().encode_replacing(rows) if self.writing.by_batch else self.encode(rows)
+    def encode_replacing(self, rows: pa.RecordBatch, withdrawn: Mask | None = None) -> EncodedRows:
+        if self.writing.by_batch:
+            return super().encode_replacing(rows, withdrawn)
+        return self.encode(rows, withdrawn)
 
     def write(self, encoded: EncodedRows) -> Written:
         return self.rows.add(encoded)
@@ -470,8 +496,19 @@ class Merge(WriteRule):
         written.add(self.rows.write())
         return written
 
+    def delete_rest(self) -> tuple[int, list[dict[str, str | None]]]:
+        """Delete what is missing, and could not be deleted before for what referred to it; how many rows, and the keys
+        of those that stay."""
+        if self._keys is None:
+            return 0, []
+        deleted, _ = self._keys.delete_unmatched(self._kept)
+        left = self._keys.unmatched(self._kept)
+        columns = [_texts(values, self.rows.schema, name) for name, values in
+                   zip(self.writing.key, zip(*left, strict=True), strict=False)]  # fmt: skip
+        return deleted, [dict(zip(self.writing.key, key, strict=True)) for key in zip(*columns, strict=True)]
+
     def close(self) -> None:
-        for stage in (self._rows, self._replaced, self._kept):
+        for stage in (self._rows, self._replaced, self._kept, self._keys):
             if stage is not None:
                 stage.drop()
 
@@ -484,13 +521,21 @@ class Merge(WriteRule):
                 "source no longer has cannot be told",
                 'correct them, or leave them out by the query of the source, or set missing = "keep"',
             )
+        if not self.staged and self._kept is None and not self.writing.empties_all:
+            self.notes.append("the source had no rows, so none were deleted: set max_deletes to allow it")
+            return 0
         try:
-            return self.stage.delete_unmatched(self._kept)
+            deleted, all_gone = self.stage.delete_unmatched(self._kept)
         except RowsRefused as refusal:
             raise KanalError(
                 f"rows of {name} that the source no longer has cannot be deleted: {refusal.what}",
-                'remove what refers to them first, for instance in the same job with commit = "job"',
+                "correct what the target refuses",
             ) from None
+        if not all_gone:
+            # The rows are taken out of the stage when they are merged; what is missing is told by their keys.
+            self._keys = self._made("_keys", self.writing.key)
+            self._keys.take_keys_of(self.stage)
+        return deleted
 
 
 class GatheredInsert(Merge):
@@ -533,7 +578,7 @@ def rule_for(load: Load, writing: Writing) -> WriteRule:
     allows no reference to be open for a while.
     """
     if writing.rule.empties and writing.key and not load.can_empty(writing.table):
-        return Merge(load, replace(writing, delete_missing=True))
+        return Merge(load, replace(writing, delete_missing=True, empties_all=True))
     refers = writing.merging.own_references or writing.open_references
     if refers and not writing.rule.gathers and can_stage(load):
         return GatheredInsert(load, writing)

@@ -37,7 +37,7 @@ class Sieve:
 
     def __call__(self, first: int) -> list[RefusedRow]:
         """The rows that were taken out, of those from a number on."""
-        self._chosen = [self._stage.number >= first] if first else []
+        self._chosen = [self._stage.number >= first]
         own: list[Constraint] = []
         refused: list[RefusedRow] = []
         for constraint in self._constraints:

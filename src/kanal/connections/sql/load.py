@@ -51,7 +51,7 @@ class SqlLoad:
         if self.database.defers_references:
             return True
         for other in self.database.catalogue.referring(table):
-            there = self._sa_table(other)
+            there = self.table_of(other)
             for key in other.foreign_keys:
                 if not key.refers_to(table) or key.name in self._deferred_keys:
                     continue
@@ -66,7 +66,7 @@ class SqlLoad:
     def unlink(self, table: TableInfo, keys: Sequence[ForeignKey]) -> None:
         """Before a table is emptied, have its rows refer to nothing by these keys, so that others can be emptied before
         it."""
-        there = self._sa_table(table)
+        there = self.table_of(table)
         for key in keys:
             if all(column.nullable for column in table.chosen(key.columns)):
                 given = sa.and_(*(there.c[name].is_not(None) for name in key.columns))
@@ -74,9 +74,20 @@ class SqlLoad:
             else:
                 self.defer([key])
 
+    def count(self, table: TableInfo) -> int:
+        """How many rows a table has."""
+        return int(self.scalar(sa.select(sa.func.count()).select_from(self.table_of(table))))
+
+    def referrers(self, table: TableInfo) -> list[tuple[str | None, str, ForeignKey]]:
+        """What refers to a table's rows: the schema and name of each table, itself among them, and its foreign key."""
+        others = [*self.database.catalogue.referring(table), table]
+        return [
+            (other.schema, other.name, key) for other in others for key in other.foreign_keys if key.refers_to(table)
+        ]
+
     def empty(self, table: TableInfo) -> int:
         """Remove all rows of a table, within the transaction; how many there were."""
-        return self.part(table) + self.empty_table(self._sa_table(table))
+        return self.part(table) + self.empty_table(self.table_of(table))
 
     def part(self, table: TableInfo, *chosen: Any) -> int:
         """Before rows of a table are removed, where each row is checked by itself, see to it that none of them refers
@@ -84,7 +95,7 @@ class SqlLoad:
         own = table.own_references
         if not own or not self.database.checks_each_row:
             return 0
-        there = self._sa_table(table)
+        there = self.table_of(table)
         names = list(dict.fromkeys(name for key in own for name in key.columns))
         if all(column.nullable for column in table.chosen(names)):
             given = sa.or_(*(there.c[name].is_not(None) for name in names))
@@ -94,11 +105,8 @@ class SqlLoad:
         for key in own:
             other = there.alias("kanal_other")
             pairs = list(zip(key.columns, key.referred, strict=True))
-            itself = sa.and_(*(other.c[referred] == there.c[referred] for _, referred in pairs))
             refers = [other.c[name] == there.c[referred] for name, referred in pairs]
-            alone.append(
-                ~sa.exists(sa.select(sa.literal(1)).select_from(other).where(*refers, ~itself).correlate(there))
-            )
+            alone.append(~sa.exists(sa.select(sa.literal(1)).select_from(other).where(*refers).correlate(there)))
         removed = 0
         while more := self.execute(there.delete().where(*alone, *chosen)):
             removed += more
@@ -106,11 +114,11 @@ class SqlLoad:
 
     def encode(self, table: TableInfo, rows: pa.RecordBatch) -> Any:
         """A storable batch in the form in which `insert` takes it. Called beside other uses of the load."""
-        return self.encode_into(self._sa_table(table), rows)
+        return self.encode_into(self.table_of(table), rows)
 
     def insert(self, table: TableInfo, encoded: Any) -> None:
         """Insert an encoded batch; raises RowsRefused, with nothing of it inserted, where the target refuses a row."""
-        self.insert_into(self._sa_table(table), encoded)
+        self.insert_into(self.table_of(table), encoded)
 
     def stage(self, merging: Merging, columns: tuple[str, ...], name: str) -> SqlStage:
         """A temporary table for some of the columns of a merge."""
@@ -118,7 +126,8 @@ class SqlLoad:
         self._stage_names[name] = used + 1
         return SqlStage(self, merging, columns, f"{name}_{used}" if used else name)
 
-    def _sa_table(self, table: TableInfo) -> sa.Table:
+    def table_of(self, table: TableInfo) -> sa.Table:
+        """SQLAlchemy's Table for a table, the same one each time, so that conditions of it may be put together."""
         place = table.schema, table.name
         if place not in self._tables:
             self._tables[place] = self.database.sa_table(table)

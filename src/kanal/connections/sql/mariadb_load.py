@@ -108,7 +108,7 @@ class MariaDBLoad(SqlLoad):
         # A row that refers to itself could not be removed otherwise, and when all are gone none refers to another.
         self.run_sql("SET SESSION foreign_key_checks = 0")
         try:
-            return self.empty_table(self._sa_table(table))
+            return self.empty_table(self.table_of(table))
         finally:
             self.run_sql("SET SESSION foreign_key_checks = 1")
 

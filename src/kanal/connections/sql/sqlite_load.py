@@ -139,6 +139,20 @@ class SQLiteLoad(SqlLoad):
         info = {"temporary": True}
         return sa.Table(name, sa.MetaData(), *(sa.Column(column) for column in columns), schema="temp", info=info)
 
+    def referrers(self, table: TableInfo) -> list[tuple[str | None, str, ForeignKey]]:
+        found: dict[tuple[str, int], tuple[list[str], list[str]]] = {}
+        for name, number, column, referred in self.fetch(
+            'SELECT m.name, k.id, k."from", k."to" FROM sqlite_master AS m, pragma_foreign_key_list(m.name) AS k '
+            f'WHERE lower(k."table") = lower({text_literal(table.name)}) ORDER BY m.name, k.id, k.seq'
+        ):
+            columns, there = found.setdefault((name, number), ([], []))
+            columns.append(column)
+            there += [referred] if referred is not None else []
+        return [
+            (None, name, ForeignKey(tuple(columns), None, table.name, tuple(there) or table.primary_key))
+            for (name, _), (columns, there) in found.items()
+        ]
+
     def rows(self, query: Any) -> list[Any]:
         try:
             return self.fetch(self.database.compiled(query))

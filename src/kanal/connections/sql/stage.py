@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 import pyarrow as pa
 import sqlalchemy as sa
+from numpy.typing import NDArray
 
 from kanal.connections.description import Constraint, ForeignKey
 from kanal.connections.errors import RowsRefused
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
     from kanal.connections.sql.load import SqlLoad
 
 
+_REFERRED = "rows of other tables refer to the row that is to go"
 #: Rows that are taken out by one statement.
 _AT_ONCE = 5_000
 
@@ -31,21 +33,26 @@ class SqlStage:
         self.load = load
         self.merging = merging
         self._columns = list(columns)
-        self.target = load.database.sa_table(merging.table)
+        self.target = load.table_of(merging.table)
         self.table = load.create_stage(merging.table, self._columns, merging.key, name)
         #: The column that numbers its rows.
         self.number = list(self.table.c)[-1]
         self._sieve: Sieve | None = None
+        self._withdraws = False
 
-    def encode(self, rows: pa.RecordBatch, first: int | None = None) -> Any:
-        """Rows with their numbers, ready to be put in; None where there are none."""
+    def encode(self, rows: pa.RecordBatch, first: int | None = None, withdrawn: NDArray[np.bool_] | None = None) -> Any:
+        """Rows with their numbers, ready to be put in; None where there are none. Withdrawn ones are numbered from -1
+        downwards, in the place of 0 and upwards."""
         if not rows.num_rows:
             return None
         if first is None:
             first = self.rows
             self.rows += rows.num_rows
-        numbers = pa.array(np.arange(first, first + rows.num_rows))
-        arrays = [*(rows.column(name) for name in self._columns), numbers]
+        numbers = np.arange(first, first + rows.num_rows)
+        if withdrawn is not None and withdrawn.any():
+            self._withdraws = True
+            numbers = np.where(withdrawn, -1 - numbers, numbers)
+        arrays = [*(rows.column(name) for name in self._columns), pa.array(numbers)]
         numbered = pa.RecordBatch.from_arrays(arrays, names=[*self._columns, self.number.name])
         return self.load.encode_into(self.table, numbered)
 
@@ -57,6 +64,13 @@ class SqlStage:
     def clear(self) -> None:
         """Take all rows out."""
         self.load.execute(self.table.delete())
+
+    def take_keys_of(self, other: SqlStage) -> None:
+        """Take in the keys of another stage's rows."""
+        names = [*self._columns, self.number.name]
+        rows = sa.select(*(other.table.c[name] for name in self._columns), other.number)
+        self.load.execute(self.table.insert().from_select(names, rows))
+        self.rows = other.rows
 
     def remove_keys_of(self, other: SqlStage) -> None:
         """Take out the rows whose keys another stage has."""
@@ -107,6 +121,8 @@ class SqlStage:
     def merge(self, part: range, whole: bool, counted: bool) -> Written:
         """Merge the rows with these numbers, all or none; raises RowsRefused."""
         chosen: list[Any] = [] if whole else [self.number >= part.start, self.number < part.stop]
+        if whole and self._withdraws:
+            chosen = [self.number >= 0]
         rows = len(part)
         if counted:
             rows = self.load.scalar(sa.select(sa.func.count()).select_from(self.table).where(*chosen))
@@ -211,13 +227,65 @@ class SqlStage:
         same = [there.c[name] == self.table.c[name] for name in own[0].referred]
         return sa.exists(sa.select(sa.literal(1)).select_from(there).where(*same).correlate(self.table))
 
-    def delete_unmatched(self, kept: SqlStage | None) -> int:
-        """Delete the target's rows whose keys neither this stage nor the other has; how many."""
-        gone = [~self._has_key_of(stage.table, self.target) for stage in (self, kept) if stage is not None]
-        with self.load.all_or_nothing():
-            first = self.load.part(self.merging.table, *gone)
-            (deleted,) = self.load.attempt(self.target.delete().where(*gone))
-        return first + deleted
+    def withdraw(self) -> Written:
+        """Delete the table's rows of withdrawn keys, and take these out; refused are those to which others refer."""
+        if not self._withdraws:
+            return Written()
+        gone = [self._has_key_of(self.table, self.target, self.number < 0, *self._newer())]
+        written = Written(deleted=self._delete(gone)[0])
+        left = sa.select(self.number).where(self.number < 0, self._has_key_of(self.target, self.table, *self._newer()))
+        written.refused = [RefusedRow(-1 - int(number), _REFERRED) for (number,) in self.load.rows(left)]
+        count = sa.select(sa.func.count()).select_from(self.table).where(self.number < 0)
+        written.withdrawn = int(self.load.scalar(count)) - len(written.refused)
+        self.load.execute(self.table.delete().where(self.number < 0))
+        return written
+
+    def _newer(self) -> list[Any]:
+        """The condition that a staged row is newer than the table's, where that matters."""
+        if self.merging.newer_by is None:
+            return []
+        there, coming = self.target.c[self.merging.newer_by], self.table.c[self.merging.newer_by]
+        return [sa.or_(there.is_(None), coming > there)]
+
+    def delete_unmatched(self, kept: SqlStage | None) -> tuple[int, bool]:
+        """Delete the table's rows whose keys neither this stage nor the other has, but for those to which others refer;
+        how many, and whether these are all."""
+        return self._delete(self._gone(kept))
+
+    def unmatched(self, kept: SqlStage | None) -> list[tuple[Any, ...]]:
+        """The keys of the table's rows that are left of those."""
+        keys = [self.target.c[name] for name in self.merging.key]
+        return [tuple(row) for row in self.load.rows(sa.select(*keys).where(*self._gone(kept)))]
+
+    def _gone(self, kept: SqlStage | None) -> list[Any]:
+        return [~self._has_key_of(stage.table, self.target) for stage in (self, kept) if stage is not None]
+
+    def _delete(self, chosen: list[Any]) -> tuple[int, bool]:
+        """Delete rows of the table; where not all can go, those to which none refers, and then those that are free.
+
+        How many, and whether these are all.
+        """
+        try:
+            with self.load.all_or_nothing():
+                first = self.load.part(self.merging.table, *chosen)
+                (deleted,) = self.load.attempt(self.target.delete().where(*chosen))
+            return first + deleted, True
+        except RowsRefused:
+            free = [~self._referred_by(*referrer) for referrer in self.load.referrers(self.merging.table)]
+        deleted = 0
+        while more := self.load.attempt(self.target.delete().where(*chosen, *free))[0]:
+            deleted += more
+        return deleted, False
+
+    def _referred_by(self, schema: str | None, name: str, key: ForeignKey) -> Any:
+        """The condition that a row of another table, or another row of this one, refers to a row."""
+        names = dict.fromkeys([*key.columns, *key.referred] if name == self.target.name else key.columns)
+        other = sa.table(name, *map(sa.column, names), schema=schema).alias("kanal_child")
+        pairs = list(zip(key.columns, key.referred, strict=True))
+        refers = [other.c[column] == self.target.c[referred] for column, referred in pairs]
+        if name == self.target.name and schema == self.target.schema and not self.load.database.checks_each_row:
+            refers.append(~sa.and_(*(other.c[referred] == self.target.c[referred] for _, referred in pairs)))
+        return sa.exists(sa.select(sa.literal(1)).select_from(other).where(*refers).correlate(self.target))
 
     def drop(self) -> None:
         """Remove it."""
@@ -226,9 +294,9 @@ class SqlStage:
     def _same_key(self, one: sa.Table, other: sa.Table) -> list[Any]:
         return [one.c[name] == other.c[name] for name in self.merging.key]
 
-    def _has_key_of(self, stage: sa.Table, table: sa.Table) -> Any:
+    def _has_key_of(self, stage: sa.Table, table: sa.Table, *more: Any) -> Any:
         """The condition that one table has a row with the key of another's row."""
-        rows = sa.select(sa.literal(1)).select_from(stage).where(*self._same_key(table, stage))
+        rows = sa.select(sa.literal(1)).select_from(stage).where(*self._same_key(table, stage), *more)
         return sa.exists(rows.correlate(table))
 
     def _update(self, chosen: list[Any], late: tuple[str, ...] = ()) -> Any:
@@ -242,8 +310,7 @@ class SqlStage:
         values = {name: (target if name in late else stage).c[name] for name in others}
         statement = target.update().values(values).where(*self._same_key(target, stage), changed, *chosen)
         if merging.newer_by is not None:
-            there, coming = target.c[merging.newer_by], stage.c[merging.newer_by]
-            statement = statement.where(sa.or_(there.is_(None), coming > there))
+            statement = statement.where(*self._newer())
         return statement
 
     def _insert(self, chosen: list[Any], empty: tuple[str, ...] = ()) -> Any:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 from kanal.connections import ColumnInfo, TableInfo
@@ -44,7 +45,8 @@ class PipelinePlanner(MappingPlanner):
         scope = Scope(
             types, {plan.name: plan.types for plan, _, _ in lookups}, self.job.parameters, place, self.planner.functions
         )
-        where = self._where(Scope(types, {}, self.job.parameters, place, self.planner.functions))
+        of_rows = Scope(types, {}, self.job.parameters, place, self.planner.functions)
+        where, delete_when = self._condition("where", of_rows), self._condition("delete_when", of_rows)
         key = self._key(target) or self._key_to_replace_by(target)
         sound = len(self.planner.problems)
         columns = self._columns(source, target, scope, described, key)
@@ -60,7 +62,7 @@ class PipelinePlanner(MappingPlanner):
             return None
         plans = [plan for plan, _, _ in lookups]
         used = {name for node in columns for owner, name in node.expression.uses if owner is None}
-        for expression in [where, *(probe for plan in plans for probe in plan.probes)]:
+        for expression in [where, delete_when, *(probe for plan in plans for probe in plan.probes)]:
             used |= {name for owner, name in expression.uses if owner is None} if expression else set()
         # The key of the source is kept with every reject, to find the row again.
         used |= set(source.primary_key)
@@ -80,6 +82,13 @@ class PipelinePlanner(MappingPlanner):
             seeks=settings.commits.by_batch,
             batch_bytes=settings.batch_bytes,
         )
+        keys_reading = None
+        if settings.missing == "delete" and since is not None:
+            of_keys = [column for column in columns if column.name in key]
+            named = [column.expression for column in of_keys] + [probe for plan in plans for probe in plan.probes]
+            used = {name for expression in named for owner, name in expression.uses if owner is None}
+            whole = replace(reading, order_by=(), limit=None, conditions=(), seeks=False)
+            keys_reading = replace(whole, columns=_in_order_of_mapping(source, used, of_keys))
         notes = tuple(
             f"{' '.join(str(part) for part in condition if part is not None)} is asked of the source: rows without it "
             "are not read"
@@ -93,6 +102,7 @@ class PipelinePlanner(MappingPlanner):
             reading,
             target,
             where,
+            delete_when,
             tuple(lookups),
             tuple(columns),
             tuple(checks),
@@ -101,6 +111,7 @@ class PipelinePlanner(MappingPlanner):
             notes,
             since,
             split_by,
+            keys_reading,
         )
 
     def _check_abilities(self) -> None:
@@ -153,7 +164,6 @@ class PipelinePlanner(MappingPlanner):
             for key, fits, why in (
                 ("write", not self.rule.empties, "it empties the target, which then has what is new alone"),
                 ("limit", settings.limit is None, "rows beyond the limit would be taken for loaded"),
-                ("missing", settings.missing != "delete", "what is not new would be deleted"),
             ):
                 if not fits:
                     self._problem(key, f"this does not go with since: {why}", "remove one of the two")
@@ -280,14 +290,15 @@ class PipelinePlanner(MappingPlanner):
                 found.append(column.name)
         return tuple(found)
 
-    def _where(self, scope: Scope) -> Expression | None:
-        if self.settings.where is None:
+    def _condition(self, key: str, scope: Scope) -> Expression | None:
+        text = getattr(self.settings, key)
+        if text is None:
             return None
-        with self.planner.at((*self.path, "where")):
-            where = compile_expression(self.settings.where, scope)
-            if where.type != BOOLEAN and where.type.family is not Family.NULL:
-                raise ExpressionError(f"it is {where.type}, not a condition", "write a comparison", where.text)
-            return where
+        with self.planner.at((*self.path, key)):
+            found = compile_expression(text, scope)
+            if found.type != BOOLEAN and found.type.family is not Family.NULL:
+                raise ExpressionError(f"it is {found.type}, not a condition", "write a comparison", found.text)
+            return found
         return None
 
     def _key(self, target: TableInfo) -> tuple[str, ...]:
@@ -319,6 +330,15 @@ class PipelinePlanner(MappingPlanner):
             )
         if not self.rule.needs_key and settings.missing == "delete":
             self._problem("missing", "only a merge knows which rows are missing", 'set write = "merge"')
+        if settings.delete_when is not None and not self.rule.needs_key:
+            self._problem("delete_when", "only a merge knows which row is to go", 'set write = "merge"')
+        given = self.job.pipeline[self.name].model_fields_set
+        if "max_deletes" in given and settings.missing != "delete" and settings.delete_when is None:
+            self._problem("max_deletes", "nothing is deleted", 'set missing = "delete", or delete_when')
+        if settings.missing == "delete" and settings.commits.by_batch:
+            self._problem(
+                "missing", 'with commit = "batch", no batch knows which rows the others have', 'set commit = "step"'
+            )
         if settings.missing == "delete":
             for part in ("where", "limit"):
                 if getattr(settings, part) is not None:

@@ -1,0 +1,188 @@
+"""Rows that go from the target: those that the source no longer has, and those that it says are void."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+import kanal
+from conftest import Cli, Files, Place, document
+from test_references import fill
+from test_servers import job, succeeded
+
+Places = Callable[[str], Place]
+each_kind = pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
+
+FAMILY = [
+    "CREATE TABLE reach (no integer PRIMARY KEY, code varchar(9) UNIQUE)",
+    "CREATE TABLE gate (no integer PRIMARY KEY, reach integer, "
+    "CONSTRAINT gate_reach FOREIGN KEY (reach) REFERENCES reach (no))",
+]
+BODY = """[defaults]\nwrite = "merge"\nmissing = "delete"\n{more}
+[pipeline.reaches]\nsource = "old:reach"\ntarget = "new:reach"\nkey = "no"
+[pipeline.gates]\nsource = "old:gate"\ntarget = "new:gate"\nkey = "no"\n{gates}"""
+
+
+def family(places: Places, kind: str) -> tuple[Place, Place]:
+    old, new = places("sqlite"), places(kind)
+    old.sql(*FAMILY)
+    new.sql(*FAMILY)
+    fill(old, reach=[(n, f"c{n}") for n in range(1, 6)], gate=[(n, n % 5 + 1) for n in range(20)])
+    return old, new
+
+
+@each_kind
+def test_parents_and_children_shrink_together(places: Places, tmp_path: Path, kind: str) -> None:
+    old, new = family(places, kind)
+    made = job(tmp_path, BODY.format(more='commit = "job"', gates=""), old=old, new=new)
+    succeeded(made.run())
+    # Two reaches go with their gates; a code that goes is another's at once.
+    old.sql("DELETE FROM gate WHERE reach IN (2, 4)", "DELETE FROM reach WHERE no IN (2, 4)",
+            "INSERT INTO reach VALUES (9, 'c7')", "UPDATE reach SET code = 'x' WHERE no = 1")  # fmt: skip
+    run = succeeded(made.run())
+    assert [run[step].tally.deleted for step in ("reaches", "gates")] == [2, 8]
+    assert new.rows("SELECT no, code FROM reach ORDER BY no") == [(1, "x"), (3, "c3"), (5, "c5"), (9, "c7")]
+    assert new.rows("SELECT count(*) FROM gate") == [(12,)]
+    assert succeeded(made.run())["gates"].tally.deleted == 0
+
+
+@each_kind
+@pytest.mark.parametrize("commit", ["step", "job"])
+def test_a_row_that_others_refer_to_stays_and_is_named(
+    places: Places, tmp_path: Path, cli: Cli, kind: str, commit: str
+) -> None:
+    old, new = family(places, kind)
+    made = job(tmp_path, BODY.format(more=f'commit = "{commit}"', gates=""), old=old, new=new)
+    succeeded(made.run())
+    new.sql("CREATE TABLE toll (gate integer, CONSTRAINT toll_gate FOREIGN KEY (gate) REFERENCES gate (no))",
+            "INSERT INTO toll VALUES (1), (6)")  # fmt: skip
+    old.sql("DELETE FROM gate WHERE reach IN (2, 4)", "DELETE FROM reach WHERE no IN (2, 4)")
+    run = succeeded(made.run())
+    if commit == "step":  # the parents' step comes before the children are gone
+        assert run["reaches"].tally.deleted == 0
+        run = succeeded(made.run())
+    assert new.rows("SELECT no FROM gate WHERE reach IN (2, 4) ORDER BY no") == [(1,), (6,)]
+    assert new.rows("SELECT no FROM reach WHERE no IN (2, 4)") == [(2,)]
+    (reject, *_) = run["reaches"].rejects().to_pylist()
+    assert (reject["reason"], reject["column"], reject["value"]) == ("not_deleted", "no", "2")
+    assert run["reaches"].tally.rejected == 0
+    assert "others refer to them" in str(run["reaches"].note)
+    assert "not_deleted" in cli("rejects").stdout
+    assert "nothing to load again" in cli("replay").stderr
+
+
+@each_kind
+def test_what_is_missing_goes_though_only_new_rows_are_read(places: Places, tmp_path: Path, kind: str) -> None:
+    old, new = places("sqlite"), places(kind)
+    old.sql("CREATE TABLE t (id integer PRIMARY KEY, seen integer, v text)")
+    new.sql("CREATE TABLE t (id integer PRIMARY KEY, seen integer, v varchar(9))")
+    fill(old, t=[(n, n, "a") for n in range(1, 101)])
+    body = ('[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "merge"\nkey = "id"\nsince = "seen"\n'
+            'missing = "delete"\nbatch_rows = 30')  # fmt: skip
+    made = job(tmp_path, body, old=old, new=new)
+    assert succeeded(made.run())["t"].tally.inserted == 100
+    old.sql("DELETE FROM t WHERE id % 10 = 0", "UPDATE t SET seen = 200, v = 'b' WHERE id = 7",
+            "INSERT INTO t VALUES (101, 201, 'c')")  # fmt: skip
+    tally = succeeded(made.run())["t"].tally
+    assert (tally.read, tally.inserted, tally.updated, tally.deleted) == (2, 1, 1, 10)
+    assert new.rows("SELECT count(*), min(v), max(v) FROM t") == [(91, "a", "c")]
+    assert succeeded(made.run())["t"].tally == kanal.Tally(read=1, unchanged=1)  # what has the watermark's value
+
+
+@each_kind
+@pytest.mark.parametrize("commit", ["step", "batch", "job"])
+@pytest.mark.parametrize("duplicates", ["first", "last"])
+def test_rows_that_the_source_calls_void_go(
+    places: Places, tmp_path: Path, kind: str, commit: str, duplicates: str
+) -> None:
+    old, new = places("sqlite"), places(kind)
+    old.sql("CREATE TABLE t (line integer PRIMARY KEY, id integer, n text, void text)")
+    new.sql("CREATE TABLE t (id integer PRIMARY KEY, n integer)", "INSERT INTO t VALUES (1, 1), (2, 2), (3, 3)")
+    fill(old, t=[
+        (1, 1, "no number", "yes"),   # there, and goes; what else the row has does not matter
+        (2, 7, "7", "yes"),           # not there
+        (3, 2, "20", None),           # changed
+        (4, 3, "30", "yes"), (5, 3, "31", None),   # void and then not
+        (6, 8, "80", None), (7, 8, "81", "yes"),   # new and then void
+        (8, None, "1", "yes"),        # without a key
+        (9, 9, "x", None),
+    ])  # fmt: skip
+    body = (
+        f'[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "merge"\nkey = "id"\nskip = ["line", "void"]\n'
+        f'delete_when = "void = \'yes\'"\nduplicates = "{duplicates}"\ncommit = "{commit}"\nbatch_rows = 4\n'
+        'order_by = ["line"]\n[pipeline.t.columns]\nid = "id"\nn = "n"\n'
+    )
+    run = succeeded(job(tmp_path, body, old=old, new=new).run())
+    tally = run["t"].tally
+    last = duplicates == "last"
+    left = [(2, 20), (3, 31)] if last else [(2, 20), (8, 80)]
+    assert sorted(new.rows("SELECT id, n FROM t")) == left
+    assert (tally.read, tally.rejected, tally.superseded) == (9, 2, 2)
+    assert tally.read == tally.accounted
+    if commit != "batch":
+        assert tally.withdrawn == 3
+        assert tally.deleted == (1 if last else 2)
+
+
+@each_kind
+def test_an_older_void_row_does_not_delete_a_newer_one(places: Places, tmp_path: Path, kind: str) -> None:
+    old, new = places("sqlite"), places(kind)
+    old.sql("CREATE TABLE t (id integer, seen integer, void integer)")
+    new.sql("CREATE TABLE t (id integer PRIMARY KEY, seen integer)", "INSERT INTO t VALUES (1, 5), (2, 5), (3, NULL)",
+            "CREATE TABLE u (id integer, CONSTRAINT u_t FOREIGN KEY (id) REFERENCES t (id))",
+            "INSERT INTO u VALUES (3)")  # fmt: skip
+    fill(old, t=[(1, 4, 1), (2, 6, 1), (3, 6, 1)])
+    body = ('[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "merge"\nkey = "id"\nnewer_by = "seen"\n'
+            'delete_when = "void = 1"\nsame = "*"\nskip = "void"\n')  # fmt: skip
+    body = body.replace('same = "*"\nskip = "void"\n', '[pipeline.t.columns]\nid = "id"\nseen = "seen"\n')
+    run = succeeded(job(tmp_path, body, old=old, new=new).run())
+    assert sorted(new.rows("SELECT id FROM t")) == [(1,), (3,)]
+    tally = run["t"].tally
+    assert (tally.withdrawn, tally.deleted, tally.rejected) == (2, 1, 1)
+    assert "refer to the row" in run["t"].rejects()["message"][0].as_py()
+
+
+@each_kind
+@pytest.mark.parametrize(("limit", "rows", "left"), [
+    ("", 0, 10), ("max_deletes = 10", 0, 0), ('max_deletes = "100%"', 0, 0), ("max_deletes = 2", 8, 8),
+    ("max_deletes = 1", 8, 10), ('max_deletes = "19%"', 8, 10), ('max_deletes = "20 %"', 8, 8), ("", 8, 8),
+])  # fmt: skip
+def test_no_more_are_deleted_than_is_allowed(
+    places: Places, tmp_path: Path, kind: str, limit: str, rows: int, left: int
+) -> None:
+    old, new = places("sqlite"), places(kind)
+    old.sql("CREATE TABLE t (id integer)")
+    new.sql("CREATE TABLE t (id integer PRIMARY KEY)", f"INSERT INTO t VALUES {', '.join(f'({n})' for n in range(10))}")
+    fill(old, t=[(n,) for n in range(rows)])
+    body = f'[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "merge"\nkey = "id"\nmissing = "delete"\n{limit}'
+    run = job(tmp_path, body, old=old, new=new).run()
+    assert new.rows("SELECT count(*) FROM t") == [(left,)]
+    refused = rows and left == 10
+    assert run.status == ("failed" if refused else "succeeded")
+    assert ("max_deletes" in str(run["t"].error)) == bool(refused)
+    assert ("the source had no rows" in str(run["t"].note)) == (not rows and not limit)
+
+
+@pytest.mark.parametrize(
+    ("more", "what"),
+    [
+        ('delete_when = "n"', "not a condition"),
+        ('delete_when = "q = 1"', "q"),
+        ("delete_when = 3", "delete_when"),
+        ('delete_when = "n = 1"\nwrite = "append"', "only a merge knows which row is to go"),
+        ('missing = "delete"\ncommit = "batch"\norder_by = "n"', "no batch knows which rows the others have"),
+        ("max_deletes = 3", "nothing is deleted"),
+        ('missing = "delete"\nmax_deletes = "many"', "neither a number of rows nor a share"),
+        ('missing = "delete"\nmax_deletes = -1', "less than 0"),
+    ],
+)
+def test_wrong_keys_are_a_sentence_with_their_line(files: Files, cli: Cli, more: str, what: str) -> None:
+    files.database("old.db", "CREATE TABLE t (n integer PRIMARY KEY)")
+    files.database("new.db", "CREATE TABLE t (n integer PRIMARY KEY)")
+    write = "" if "write" in more else 'write = "merge"\n'
+    files.job(f'[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nkey = "n"\n{write}{more}')
+    problem = document(cli("check", "job.toml", "--json"))["problems"][0]
+    assert what in problem["what"] + problem["remedy"] + problem["place"]
+    assert problem["line"] is not None
