@@ -403,6 +403,11 @@ class MemoryLoad:
 
     checks_at_commit = False
 
+    def settle(self, table: TableInfo, columns: Sequence[str]) -> list[str]:
+        """Nothing: it numbers no rows."""
+        del table, columns
+        return []
+
     def defer(self, keys: Sequence[ForeignKey]) -> None:
         """Nothing: there are no foreign keys."""
 

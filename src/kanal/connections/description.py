@@ -16,6 +16,7 @@ class ColumnInfo:
 
     `stored` is the type in which a reader delivers the values. `filled` is true where the database gives a value to
     a row that has none: by a default, an identity or a generated column. `generated` columns cannot be written.
+    `numbered` ones take their values from a sequence or the like, `always` those that must be overridden to be written.
     `loose` says that values may come that are none of `stored`. `dialect_type` is SQLAlchemy's type of the column.
     """
 
@@ -26,6 +27,8 @@ class ColumnInfo:
     nullable: bool = True
     filled: bool = False
     generated: bool = False
+    numbered: bool = False
+    always: bool = False
     loose: bool = False
     dialect_type: Any = field(default=None, compare=False, repr=False)
 

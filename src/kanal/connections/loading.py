@@ -192,6 +192,10 @@ class Load(Protocol):
     def may_stage(self) -> bool:
         """True where rows may wait in a stage."""
 
+    def settle(self, table: TableInfo, columns: Sequence[str]) -> list[str]:
+        """Before the commit: have what numbers rows go on after the greatest values that were written; notes on what
+        could not be done."""
+
     def run_sql(self, sql: str) -> int:
         """Run the statements of a text of the job's; the number of rows that they changed."""
 

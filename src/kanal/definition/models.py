@@ -375,6 +375,7 @@ class Settings(Model):
     retry_wait: Annotated[float, BeforeValidator(_as_float)] = Field(default=2.0, ge=0, le=3600)
     timeout: Seconds = None
     create: Literal["never", "missing"] = "never"
+    generated: Literal["own", "keep"] = "own"
 
     @property
     def commits(self) -> CommitMode:

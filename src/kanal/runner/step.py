@@ -201,6 +201,7 @@ class PipelineStep(SecondChances):
                     # Logged first: a reject that was logged in vain is taken back, one that was not would be lost.
                     self._log(prepared, tally, rejects, time.perf_counter() - started)
                     self._limit_rejects(final=False)
+                    self._number_on(load)
                     self._go_on()
                     self._commit(load, last)
         with self._load_for_batch() as (load, _):
@@ -313,7 +314,13 @@ class PipelineStep(SecondChances):
             load.run_sql(self.plan.settings.last_sql)
         if self._increment is not None:
             self._increment.move(load)
+        self._number_on(load)
         self.tally.require_balance()
+
+    def _number_on(self, load: Load) -> None:
+        """Have what numbers the target's rows go on after those that were loaded."""
+        notes = load.settle(self.plan.target_table, self.plan.writing.columns)
+        self.notes += [note for note in notes if note not in self.notes]
 
     def stop(self) -> None:
         """Ask, from another thread, that the step ends and is undone; a statement under way is broken off."""

@@ -236,6 +236,12 @@ class Catalogue:
                 or (alone and integer and column.get("autoincrement") is True)
             ),
             generated=column.get("computed") is not None,
+            numbered=(
+                column.get("identity") is not None
+                or str(column.get("default") or "").startswith("nextval(")
+                or (alone and integer and column.get("autoincrement") is True)
+            ),
+            always=bool((column.get("identity") or {}).get("always")),
         )
 
     def type_text(self, declared: Any) -> str:

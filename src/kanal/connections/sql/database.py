@@ -275,7 +275,12 @@ class SqlDatabase:
     def sa_table(self, table: TableInfo) -> sa.Table:
         """SQLAlchemy's Table for a table, for composing statements."""
         columns = [
-            sa.Column(column.name, column.dialect_type or sa.types.NullType(), autoincrement=False)
+            sa.Column(
+                column.name,
+                column.dialect_type or sa.types.NullType(),
+                autoincrement=False,
+                info={"always": column.always},
+            )  # fmt: skip
             for column in table.columns
         ]
         return sa.Table(table.name, sa.MetaData(), *columns, schema=table.schema)

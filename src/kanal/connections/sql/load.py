@@ -156,6 +156,16 @@ class SqlLoad:
             )
         return rows
 
+    def settle(self, table: TableInfo, columns: Sequence[str]) -> list[str]:
+        """Before the commit: have what numbers rows go on after the greatest values that were written; notes on what
+        could not be done."""
+        del table, columns  # most databases do so by themselves
+        return []
+
+    def insert_select(self, table: sa.Table, columns: Sequence[str], rows: sa.Select[Any]) -> Any:
+        """The statement that inserts what a query gives."""
+        return table.insert().from_select(list(columns), rows, include_defaults=False)
+
     def run_sql(self, sql: str) -> int:
         """Run the statements of a text of the job's; the number of rows that they changed."""
         with self.database.errors():

@@ -91,6 +91,45 @@ class PostgreSQLLoad(SqlLoad):
         query = "SELECT EXISTS (SELECT FROM pg_trigger WHERE tgrelid = to_regclass(:name) AND NOT tgisinternal)"
         return bool(self.scalar(sa.text(query).bindparams(name=name)))
 
+    def insert_select(self, table: sa.Table, columns: Sequence[str], rows: sa.Select[Any]) -> Any:
+        if not any(table.c[name].info.get("always") for name in columns):
+            return super().insert_select(table, columns, rows)
+        prepared = self.database.sql_dialect.identifier_preparer
+        named = ", ".join(map(prepared.quote, columns))
+        # As COPY does by itself.
+        into = f"INSERT INTO {prepared.format_table(table)} ({named}) OVERRIDING SYSTEM VALUE"
+        return sa.text(_escaped(f"{into} {self.database.compiled(rows)}"))
+
+    def settle(self, table: TableInfo, columns: Sequence[str]) -> list[str]:
+        notes = []
+        there = self.table_of(table)
+        name = self.database.sql_dialect.identifier_preparer.format_table(there)
+        for column in table.chosen(columns):
+            if not column.numbered:
+                continue
+            found = sa.text(
+                "SELECT s.name, q.seqincrement, "
+                "CASE WHEN has_sequence_privilege(q.seqrelid, 'SELECT') THEN pg_sequence_last_value(q.seqrelid) END, "
+                "has_sequence_privilege(q.seqrelid, 'UPDATE') "
+                "FROM (SELECT pg_get_serial_sequence(:table, :column) AS name) AS s "
+                "JOIN pg_sequence AS q ON q.seqrelid = s.name::regclass"
+            )
+            for sequence, step, last, allowed in self.rows(found.bindparams(table=name, column=column.name)):
+                extreme = sa.func.max if step > 0 else sa.func.min
+                reached = self.scalar(sa.select(extreme(there.c[column.name])))
+                if reached is None or (last is not None and (reached - last) * step <= 0):
+                    continue
+                if not allowed:
+                    notes.append(f"{sequence} stays as it is, though {column.name} goes to {reached}: the user may "
+                                 f"not set it; ask for GRANT UPDATE ON SEQUENCE {sequence}")  # fmt: skip
+                    continue
+                lowest = sa.text("SELECT seqmin, seqmax FROM pg_sequence WHERE seqrelid = CAST(:name AS regclass)")
+                (bounds,) = self.rows(lowest.bindparams(name=sequence))
+                if bounds[0] <= reached <= bounds[1]:
+                    self.scalar(sa.text("SELECT setval(CAST(:name AS regclass), :value)").bindparams(
+                        name=sequence, value=reached))  # fmt: skip
+        return notes
+
     def may_stage(self) -> bool:
         return bool(self.scalar(sa.text("SELECT has_database_privilege(current_database(), 'TEMPORARY')")))
 

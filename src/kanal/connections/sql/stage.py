@@ -322,4 +322,4 @@ class SqlStage:
         rows = sa.select(*values).where(*chosen)
         if self.merging.key:
             rows = rows.where(~self._has_key_of(self.target, self.table))
-        return self.target.insert().from_select(columns, rows, include_defaults=False)
+        return self.load.insert_select(self.target, columns, rows)
