@@ -14,6 +14,7 @@ from typing import Any, ClassVar
 import pyarrow as pa
 
 from kanal.connections.base import Target
+from kanal.connections.defaults import DefaultValue
 from kanal.connections.description import About, ColumnInfo, ForeignKey, TableInfo
 from kanal.connections.loading import Merging
 from kanal.connections.plain import PlainCatalogue, PlainConnection
@@ -330,6 +331,15 @@ class _MemoryTables:
         return ColumnInfo(name, str(sql_type), sql_type, sql_type, nullable)
 
     refers_forward: ClassVar[bool] = True
+
+    def numbered(self, column: ColumnInfo) -> ColumnInfo:
+        """The same: it numbers no rows."""
+        return column
+
+    def default(self, column: ColumnInfo, value: DefaultValue) -> str | None:
+        """None: it has no defaults."""
+        del column, value
+        return None
 
     def reference(self, table: TableInfo, key: ForeignKey) -> str:
         """Nothing: its tables refer to none."""

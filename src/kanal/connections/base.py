@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Protocol, cast
 
 import pyarrow as pa
 
+from kanal.connections.defaults import DefaultValue
 from kanal.connections.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
 from kanal.connections.loading import Load
 from kanal.connections.roles import Reads, Writes, lacks
@@ -57,6 +58,9 @@ class Catalogue(Protocol):
 
     def expect(self, schema: str | None, tables: Collection[str]) -> None:
         """Be told which tables will be described."""
+
+    def comment(self, table: TableInfo) -> str | None:
+        """What the place was told of a table, for people."""
 
     def indexes(self, table: TableInfo) -> list[tuple[str, ...]]:
         """The columns of each index of a table that is neither its key nor unique."""
@@ -157,6 +161,12 @@ class TableMaker(Protocol):
 
     def new_column(self, name: str, sql_type: Any, nullable: bool, in_key: bool) -> ColumnInfo:
         """A column of a table to be made, of a type that holds every value of a SQL type."""
+
+    def numbered(self, column: ColumnInfo) -> ColumnInfo:
+        """A column to be made, which numbers rows by itself."""
+
+    def default(self, column: ColumnInfo, value: DefaultValue) -> str | None:
+        """A default as it is written for a column to be made; None where there is none such."""
 
     def definitions(self, table: TableInfo) -> list[str]:
         """The SQL that makes a table and its indexes; nothing where there is no SQL."""

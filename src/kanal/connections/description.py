@@ -16,6 +16,7 @@ class ColumnInfo:
 
     `stored` is the type in which a reader delivers the values. `filled` is true where the database gives a value to
     a row that has none: by a default, an identity or a generated column. `generated` columns cannot be written.
+    `default` is the text of a default, `values` those of an enumeration.
     `numbered` ones take their values from a sequence or the like, `always` those that must be overridden to be written.
     `loose` says that values may come that are none of `stored`. `dialect_type` is SQLAlchemy's type of the column.
     """
@@ -30,6 +31,9 @@ class ColumnInfo:
     numbered: bool = False
     always: bool = False
     loose: bool = False
+    default: str | None = None
+    values: tuple[str, ...] = ()
+    comment: str | None = None
     dialect_type: Any = field(default=None, compare=False, repr=False)
 
 
@@ -128,6 +132,7 @@ class TableInfo:
     indexes: tuple[tuple[str, ...], ...] = ()
     #: The table whose rows this one holds a part of, where it is a partition.
     part_of: str | None = None
+    comment: str | None = None
 
     @property
     def own_references(self) -> tuple[ForeignKey, ...]:

@@ -87,6 +87,11 @@ class PlainCatalogue:
     def expect(self, schema: str | None, tables: Collection[str]) -> None:
         """Be told which tables will be described."""
 
+    def comment(self, table: TableInfo) -> str | None:
+        """What the place was told of a table, for people."""
+        del table
+        return None
+
     def indexes(self, table: TableInfo) -> list[tuple[str, ...]]:
         """Indexes: none."""
         del table

@@ -210,6 +210,12 @@ class Catalogue:
         names = self.table_names(schema)
         return table in names or table.casefold() in {name.casefold() for name in names}
 
+    def comment(self, table: TableInfo) -> str | None:
+        """What the database was told of a table, for people."""
+        with contextlib.suppress(exc.SQLAlchemyError, NotImplementedError):
+            return self._inspector.get_table_comment(table.name, table.schema)["text"]
+        return None
+
     def indexes(self, table: TableInfo) -> list[tuple[str, ...]]:
         """The columns of each index of a table that is neither its key nor unique."""
         with self.database.errors():
@@ -241,6 +247,9 @@ class Catalogue:
                 or str(column.get("default") or "").startswith("nextval(")
                 or (alone and integer and column.get("autoincrement") is True)
             ),
+            default=column.get("default"),
+            values=tuple(getattr(column["type"], "enums", None) or ()),
+            comment=column.get("comment"),
             always=bool((column.get("identity") or {}).get("always")),
         )
 

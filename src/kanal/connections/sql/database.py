@@ -280,7 +280,7 @@ class SqlDatabase:
                 column.dialect_type or sa.types.NullType(),
                 autoincrement=False,
                 info={"always": column.always},
-            )  # fmt: skip
+            )
             for column in table.columns
         ]
         return sa.Table(table.name, sa.MetaData(), *columns, schema=table.schema)

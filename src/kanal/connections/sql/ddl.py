@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 import sqlalchemy as sa
 
+from kanal.connections.defaults import DefaultValue
 from kanal.connections.description import ColumnInfo, ForeignKey, TableInfo
 from kanal.core.types import (
     Family,
@@ -41,6 +42,20 @@ _MADE: dict[str, Callable[[], Any]] = {
 }
 
 
+#: For which columns a moment is a default.
+_MOMENTS = {
+    "CURRENT_TIMESTAMP": (Family.TIMESTAMP, Family.TIMESTAMPTZ),
+    "CURRENT_DATE": (Family.DATE,),
+}
+
+
+_NUMBERS = (Family.INTEGER, Family.DECIMAL, Family.DOUBLE)
+
+
+def _text(value: str) -> str:
+    return "'" + value.replace("'", "''") + "'"
+
+
 class TableDefinitions:
     """How tables are made."""
 
@@ -54,6 +69,10 @@ class TableDefinitions:
             name, self.database.catalogue.type_text(declared), sql_type, sql_type, nullable, dialect_type=declared
         )
 
+    def numbered(self, column: ColumnInfo) -> ColumnInfo:
+        """A column to be made, which numbers rows by itself."""
+        return replace(column, numbered=True)
+
     def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
         """The type of this database, as SQLAlchemy's, that holds every value of a SQL type."""
         del in_key
@@ -66,11 +85,24 @@ class TableDefinitions:
     def sa_new_table(self, table: TableInfo) -> sa.Table:
         """SQLAlchemy's Table for a table to be made, with its keys and references."""
         columns = [
-            sa.Column(column.name, column.dialect_type, nullable=column.nullable, autoincrement=False)
+            sa.Column(
+                column.name,
+                column.dialect_type,
+                *([sa.Identity()] if column.numbered and self.has_identity else []),
+                nullable=column.nullable,
+                autoincrement=column.numbered,
+                server_default=None if column.default is None else sa.text(column.default.replace(":", "\\:")),
+                comment=column.comment,
+            )
             for column in table.columns
         ]
         keys: list[Any] = [sa.UniqueConstraint(*key) for key in table.unique if set(key) != set(table.primary_key)]
         keys += [sa.PrimaryKeyConstraint(*table.primary_key)] if table.primary_key else []
+        keys += [
+            sa.CheckConstraint(sa.column(column.name).in_([sa.literal_column(_text(value)) for value in column.values]))
+            for column in table.columns
+            if column.values
+        ]
         metadata = sa.MetaData()
         for key in table.foreign_keys:
             there = f"{key.schema}.{key.table}" if key.schema else key.table
@@ -79,7 +111,7 @@ class TableDefinitions:
                 referred = dict.fromkeys(name for other in others for name in other.referred)
                 sa.Table(key.table, metadata, *(sa.Column(name) for name in referred), schema=key.schema)
             keys.append(sa.ForeignKeyConstraint(key.columns, [f"{there}.{name}" for name in key.referred]))
-        return sa.Table(table.name, metadata, *columns, *keys, schema=table.schema)
+        return sa.Table(table.name, metadata, *columns, *keys, schema=table.schema, comment=table.comment)
 
     def create(self, table: TableInfo) -> None:
         """Make a table with what belongs to it; all or nothing, where the database can."""
@@ -92,7 +124,28 @@ class TableDefinitions:
             sa.Index("_".join((table.name, *names))[:60], *(made.c[name] for name in names))
         statements = [self.definition(sa.schema.CreateTable(made))]
         indexes = sorted(made.indexes, key=lambda index: str(index.name))
-        return statements + [self.definition(sa.schema.CreateIndex(index)) for index in indexes]
+        return statements + [self.definition(sa.schema.CreateIndex(index)) for index in indexes] + self.comments(made)
+
+    def comments(self, made: sa.Table) -> list[str]:
+        """The SQL that tells the database what a table and its columns are, where the table's own does not."""
+        del made
+        return []
+
+    def default(self, column: ColumnInfo, value: DefaultValue) -> str | None:
+        """A default as this database writes it for a column; None where it has none such."""
+        family = column.type.family if column.type is not None else None
+        if value.moment is not None:
+            return value.moment if family in _MOMENTS[value.moment] else None
+        text = str(value.value).lower() if isinstance(value.value, bool) else str(value.value)
+        if family is Family.BOOLEAN:
+            truth = sa.true() if text in ("true", "1", "t") else sa.false()
+            return str(truth.compile(dialect=self.database.sql_dialect))
+        if family in _NUMBERS:
+            return text if re.fullmatch(r"-?[0-9]+(\.[0-9]+)?([eE][+-]?[0-9]+)?", text) else None
+        return _text(text)
+
+    #: True where columns number rows as ISO SQL has it.
+    has_identity: ClassVar[bool] = False
 
     #: True where a table may refer to one that is not there yet.
     refers_forward: ClassVar[bool] = False

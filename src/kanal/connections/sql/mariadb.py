@@ -19,6 +19,7 @@ from sqlalchemy import exc
 from sqlalchemy.dialects import mysql as dialect
 
 from kanal.connections.batches import valid_text
+from kanal.connections.defaults import DefaultValue
 from kanal.connections.description import ColumnInfo, TableInfo
 from kanal.connections.errors import os_error_passes
 from kanal.connections.loading import Load
@@ -84,6 +85,12 @@ class MariaDBTableDefinitions(TableDefinitions):
         if sql_type.family in (Family.TEXT, Family.INTERVAL):
             return sa.String(255) if in_key else dialect.LONGTEXT()
         return dialect.DOUBLE() if sql_type.name == "double precision" else super().column_type(sql_type, in_key)
+
+    def default(self, column: ColumnInfo, value: DefaultValue) -> str | None:
+        made = super().default(column, value)
+        if made is not None and value.moment == "CURRENT_TIMESTAMP":
+            return f"{made}(6)"
+        return f"({made})" if made is not None and value.moment is not None else made
 
     def alteration(self, table: TableInfo, column: ColumnInfo) -> str | None:
         there = table.column(column.name)

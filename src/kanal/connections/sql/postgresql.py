@@ -46,6 +46,13 @@ warnings.filterwarnings("ignore", message="Did not recognize type", category=sa.
 class PostgreSQLTableDefinitions(TableDefinitions):
     """A table is made with what belongs to it, or not at all."""
 
+    has_identity = True
+
+    def comments(self, made: sa.Table) -> list[str]:
+        told = [sa.schema.SetTableComment(made)] if made.comment else []
+        columns = [sa.schema.SetColumnComment(column) for column in made.c if column.comment]
+        return [self.definition(each) for each in (*told, *columns)]
+
     def define(self, statements: Sequence[str]) -> None:
         self.database.run_command(";\n".join(statements))
 

@@ -6,6 +6,7 @@ import contextlib
 import re
 import sqlite3
 from collections.abc import Hashable, Iterator, Sequence
+from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any, ClassVar, Self, cast
@@ -54,6 +55,10 @@ class SQLiteTableDefinitions(TableDefinitions):
         if self.database.missing_file:
             self.database.path.touch()
         self.database.run_command(";\n".join(statements))
+
+    def numbered(self, column: ColumnInfo) -> ColumnInfo:
+        # The one INTEGER PRIMARY KEY is the row's number, of 64 bits.
+        return replace(column, numbered=True, declared="INTEGER", dialect_type=NamedType("INTEGER"))
 
     def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
         # The declared name tells Kanal the type again, and SQLite the affinity.

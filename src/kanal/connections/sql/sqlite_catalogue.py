@@ -51,6 +51,9 @@ class SQLiteCatalogue(Catalogue):
             ),
         ]
 
+    def comment(self, table: TableInfo) -> str | None:
+        return None
+
     def row_counts(self, schema: str | None, names: Sequence[str]) -> dict[str, RowCount]:
         del schema
         large = self.database.path.exists() and self.database.path.stat().st_size > _COUNTED_BYTES
@@ -147,6 +150,8 @@ class SQLiteCatalogue(Catalogue):
             stored=_stored(sql_type),
             nullable=not not_null and not row_number and name not in primary,
             filled=default is not None or hidden in (2, 3) or row_number,
+            numbered=row_number,
+            default=default,
             generated=hidden in (2, 3),
             loose=True,
         )

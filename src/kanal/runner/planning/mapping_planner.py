@@ -9,6 +9,7 @@ from typing import Any, Protocol
 
 from kanal.connections import ColumnInfo, TableInfo
 from kanal.connections.base import Connection, Source, Target, as_source, as_target
+from kanal.connections.defaults import default_value
 from kanal.core.columns import SourceColumn, TargetColumn
 from kanal.core.errors import KanalError
 from kanal.core.expressions import Scope, compile_expression
@@ -268,6 +269,7 @@ class MappingPlanner:
         scope = Scope(types, lookups, self.job.parameters, place, self.planner.functions)
         bare: dict[str, str] = {}
         found: list[tuple[str, SqlType, bool]] = []
+        same: dict[str, ColumnInfo] = {}
         notes = []
         for name, column in self._wanted(source).items():
             path = (*self.path, "columns", name)
@@ -282,6 +284,8 @@ class MappingPlanner:
                         notes.append(
                             f"{name}: {taken.declared or 'a type without a name'} is not known, and goes as text"
                         )
+                if taken is not None and taken.type == made and not rule.options.given():
+                    same[name] = taken
                 certain = taken is not None and not taken.nullable and rule.if_bad != "null" and rule.bad_value is None
                 certain = certain and not rule.options.null_values
                 found.append((name, made, not (certain or (rule.default is not None and rule.if_bad != "null"))))
@@ -315,11 +319,32 @@ class MappingPlanner:
             database.ddl.new_column(name, made, nullable and name not in primary, name in in_keys)
             for name, made, nullable in found
         )
-        for new in columns:
-            if new.type is not None and new.type.family is Family.TIMESTAMPTZ and "TIMESTAMP(" in new.declared:
-                notes.append(f"{new.name}: {new.declared} holds 1970 to 2038 only; other values are rejected")
-        table = TableInfo(settings.target.schema_, settings.target.table, columns, primary, unique, indexes=indexes)
+        columns = tuple(self._as_in_source(new, same.get(new.name), primary, notes) for new in columns)
+        comment = place_of_source.catalogue.comment(source) if real else None
+        table = TableInfo(
+            settings.target.schema_, settings.target.table, columns, primary, unique, indexes=indexes, comment=comment
+        )
         return table, tuple(notes)
+
+    def _as_in_source(
+        self, new: ColumnInfo, taken: ColumnInfo | None, primary: tuple[str, ...], notes: list[str]
+    ) -> ColumnInfo:
+        """A column to be made, with what the source says of a column that is carried over as it is."""
+        if new.type is not None and new.type.family is Family.TIMESTAMPTZ and "TIMESTAMP(" in new.declared:
+            notes.append(f"{new.name}: {new.declared} holds 1970 to 2038 only; other values are rejected")
+        if taken is None:
+            return new
+        ddl = self.target.ddl
+        new = replace(new, values=taken.values, comment=taken.comment)
+        if taken.numbered and primary == (new.name,):
+            return ddl.numbered(new)
+        if taken.default is not None and not taken.numbered:
+            value = default_value(taken.default, getattr(self.source, "sql_name", None))
+            made = ddl.default(new, value) if value is not None else None
+            if made is None and taken.default.upper() != "NULL":
+                notes.append(f"{new.name}: its default {taken.default} is left out")
+            new = replace(new, default=made)
+        return new
 
     def _wanted(self, source: TableInfo) -> dict[str, Column]:
         """The target columns that the mapping names, and those that are carried under their own name."""
