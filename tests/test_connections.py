@@ -32,7 +32,7 @@ Places = Callable[[str], Place]
 
 TINY = """
 from kanal.connections import ColumnInfo, TableInfo
-from kanal.connections.plain import PlainCatalogue, PlainConnection
+from kanal.connections.plain import PlainCatalogue, PlainConnection, PlainLoad
 from kanal.connections.roles import Reads, Writes
 from kanal.core.frame import SourceBatch
 from kanal.core.types import BIGINT, TEXT
@@ -44,15 +44,12 @@ class Catalogue(PlainCatalogue):
     def tables(self):
         return {"lock": LOCK}
 
-class Load:
+class Load(PlainLoad):
     def __init__(self, target):
-        self.target, self.rows = target, []
-    def can_empty(self, table): return True
-    def encode(self, table, rows): return rows
+        super().__init__(target)
+        self.rows = []
     def insert(self, table, encoded): self.rows += encoded.to_pylist()
-    def cancel(self): pass
     def commit(self): (self.target.folder / "lock.txt").write_text(repr(self.rows))
-    def close(self): pass
 
 class Tiny(PlainConnection):
     reads = frozenset({Reads.ROWS})

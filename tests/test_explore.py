@@ -372,9 +372,9 @@ def test_reserved_names_circles_and_tables_without_keys(places: Places, files: F
         CREATE TABLE ring_b (id integer PRIMARY KEY, o integer REFERENCES ring_a (id)); INSERT INTO ring_a VALUES (1, NULL)""")  # fmt: skip
     assert cli("draft", "sqlite:///old.db", new.url, "--into", "job.toml").returncode == 0
     text = (files.folder / "job.toml").read_text()
-    assert "wait for each other in a circle: ring_a" in text
+    assert "wait for each other" not in text
     made = cli("create", "job.toml")
-    assert "which refers to it too" in made.stdout, made.stdout + made.stderr
+    assert made.returncode == 0, made.stdout + made.stderr
     run = document(cli("run", "job.toml", "--json"))
     assert {step["step"]: step["inserted"] for step in run["steps"]} == {
         "Order_Book": 2, "nokey": 3, "dot_ted": 1, "ring_a": 1, "ring_b": 0

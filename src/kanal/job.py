@@ -52,6 +52,7 @@ class Job(JobDefinition):
         everything: bool = False,
         create: bool = False,
         dry_run: bool = False,
+        rehearse: bool = False,
         watcher: Watcher | None = None,
         executor: Executor | None = None,
     ) -> Run:
@@ -59,9 +60,9 @@ class Job(JobDefinition):
 
         `parameters` replace values of the job's; `batch_rows` is rows, `workers` how many steps may run at once. Of
         pipelines that load what is new, `since` (from it on), `until` (before it) or `everything` say what to take this
-        time. `create` makes missing target tables first. `dry_run` does all but write, and gives a Run without a
-        number. `watcher` is told how the run goes. `executor` runs the steps: any `concurrent.futures.Executor`, such
-        as a ProcessPoolExecutor; by default they run in threads.
+        time. `create` makes missing target tables first. `dry_run` does all but write, `rehearse` writes too and undoes
+        it, where the targets can; both give a Run without a number. `watcher` is told how the run goes. `executor` runs
+        the steps: any `concurrent.futures.Executor`, such as a ProcessPoolExecutor; by default they run in threads.
 
         A step that fails does not raise; its result says why. Raises JobError where the job itself is wrong, before any
         row moves, and KanalError where the run log cannot be written or another run of the job is under way.
@@ -74,6 +75,10 @@ class Job(JobDefinition):
 
             with planned(self, options.kept) as plan:
                 return try_all(plan)[0]
+        if rehearse:
+            from kanal.runner.rehearsal import rehearse_job
+
+            return rehearse_job(self, options, watcher).run
         from kanal.runner import run_job
 
         return run_job(self, options, watcher, executor)

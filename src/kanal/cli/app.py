@@ -236,6 +236,9 @@ def run(
     ] = None,
     everything: Annotated[bool, typer.Option("--all", help="Take all rows, whatever the watermarks say.")] = False,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Do all but write, and log nothing.")] = False,
+    rehearse: Annotated[
+        bool, typer.Option("--rehearse", help="Do all of it in the targets too, and undo it; log nothing.")
+    ] = False,
     make_tables: Annotated[bool, typer.Option("--create", help="Create missing target tables first.")] = False,
     set_values: SetValues = None,
     events: Events = None,
@@ -246,6 +249,10 @@ def run(
     from kanal.runner.run_options import RunOptions
 
     options = RunOptions(only, None, batch_rows, workers, since, until, everything, make_tables)
+    if rehearse:
+        from kanal.cli.run import rehearse as command_undone
+
+        return command_undone(job, options, set_values or [], json)
     if dry_run:
         from kanal.cli.run import dry_run as command_without_writing
 

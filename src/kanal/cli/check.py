@@ -45,6 +45,8 @@ def check(path: Path, sample: int | None, json: bool) -> int:
         _print(screen, "[yellow]![/]", note)
     for trial in trials:
         _print_trial(screen, trial)
+    if trials and not problems:
+        screen.print("[dim]The constraints of the targets were not tried; kanal run --rehearse tries them.[/]\n")
     if problems:
         count = f"{counted(len(problems), 'thing')} {'is' if len(problems) == 1 else 'are'}"
         screen.print(f"[bold]{count} wrong with {escape(masked(str(path)))}.[/] Nothing was moved.")

@@ -35,6 +35,7 @@ from kanal.job import Job
 from kanal.runlog import RunLogStore
 from kanal.runner import Run, Watcher, run_document, run_job, run_log_of
 from kanal.runner.events import JsonLines
+from kanal.runner.rehearsal import rehearse_job
 from kanal.runner.run_options import RunOptions, planned
 
 
@@ -65,11 +66,40 @@ def dry_run(path: Path, options: RunOptions, values: list[str], json: bool) -> i
     if groups:
         screen.print()
         show(screen, rejects_table(groups))
-    for result in outcome:
-        if result.error:
-            screen.print(f"\n{status_text(result.status)}  [bold]{escape(result.step)}[/]")
-            screen.print(indented(escape(result.error)))
+    _print_errors(screen, outcome)
+    hint = "try the constraints of the targets too, which this did not"
+    print_hints(screen, [(f"kanal run {path} --rehearse", hint)])
     return exit_status(outcome)
+
+
+def rehearse(path: Path, options: RunOptions, values: list[str], json: bool) -> int:
+    """Run the job of a file, undo all of it, and print how it went; the exit status."""
+    job = Job.read(path)
+    given = replace(options, parameters=parse_values(values))
+    with shown_progress(json) as watcher:
+        rehearsal = rehearse_job(job, given, watcher)
+    outcome = rehearsal.run
+    if json:
+        print_json(run_document(outcome) | {"run": None, "rehearsal": True})
+        return exit_status(outcome)
+    screen = console()
+    screen.print(f"[bold]{escape(job.job)}[/]  rehearsal: all was done, and undone  {status_text(outcome.status)}\n")
+    show(screen, tally_table((s.step, str(s.status), s.tally, s.seconds) for s in outcome))
+    print_notes(screen, outcome.steps)
+    groups = rehearsal.log.reject_groups(1)
+    if groups:
+        screen.print()
+        show(screen, rejects_table(groups))
+    _print_errors(screen, outcome)
+    return exit_status(outcome)
+
+
+def _print_errors(screen: Console, outcome: Run) -> None:
+    for step in outcome.steps:
+        if step.error is not None:
+            screen.print()
+            screen.print(f"{status_text(step.status)}  [bold]{escape(step.step)}[/]")
+            screen.print(indented(escape(step.error)))
 
 
 def run_shown(job: Job, quiet: bool, events: Path | None = None, options: RunOptions | None = None) -> Run:
@@ -161,11 +191,7 @@ def print_run(screen: Console, outcome: Run, log: RunLogStore, path: Path) -> No
     if rejected:
         screen.print()
         show(screen, rejects_table(log.reject_groups(outcome.run)))
-    for step in outcome.steps:
-        if step.error is not None:
-            screen.print()
-            screen.print(f"{status_text(step.status)}  [bold]{escape(step.step)}[/]")
-            screen.print(indented(escape(step.error)))
+    _print_errors(screen, outcome)
     hints = []
     if str(outcome.status) != "succeeded":
         hints.append((f"kanal resume {outcome.run} --job {path}", "go on with it, once the cause is fixed"))

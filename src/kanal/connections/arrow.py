@@ -13,13 +13,11 @@ from typing import Any, ClassVar
 
 import pyarrow as pa
 
-from kanal.connections.base import Target
 from kanal.connections.defaults import DefaultValue
 from kanal.connections.description import About, ColumnInfo, ForeignKey, TableInfo
-from kanal.connections.loading import Merging
-from kanal.connections.plain import PlainCatalogue, PlainConnection
+from kanal.connections.plain import PlainCatalogue, PlainConnection, PlainLoad
 from kanal.connections.reading import Reading
-from kanal.connections.roles import Reads, Writes, lacks
+from kanal.connections.roles import Reads, Writes
 from kanal.core.errors import KanalError
 from kanal.core.frame import SourceBatch, Strays
 from kanal.core.types import (
@@ -303,6 +301,11 @@ class MemoryTarget(PlainConnection):
     def batches(self, reading: Reading) -> Iterator[SourceBatch]:
         return ArrowSource(self.name, self.memory.table()).batches(reading)
 
+    def can_undo(self, sql: str) -> bool:
+        """False: it takes no SQL."""
+        del sql
+        return False
+
     @contextlib.contextmanager
     def load(self) -> Iterator[MemoryLoad]:
         """A transaction: batches are kept apart until it is committed."""
@@ -368,76 +371,26 @@ class _MemoryTables:
         raise KanalError(f'the memory has no column "{column.name}" of {table.name}', "make a new Memory")
 
 
-class MemoryLoad:
+class MemoryLoad(PlainLoad):
     """One load into a Memory."""
 
     def __init__(self, target: MemoryTarget) -> None:
-        self._target = target
+        super().__init__(target)
+        self._memory = target.memory
         self._batches = list(target.memory._batches)
 
-    @property
-    def target(self) -> Target:
-        """Where the rows go."""
-        return self._target
-
-    def can_empty(self, table: TableInfo) -> bool:
-        """True: nothing refers to it."""
-        del table
-        return True
-
     def count(self, table: TableInfo) -> int:
-        """How many rows are there."""
         del table
         return sum(batch.num_rows for batch in self._batches)
 
     def empty(self, table: TableInfo) -> int:
-        """Remove all rows; how many there were."""
-        del table
-        rows: int = sum(batch.num_rows for batch in self._batches)
+        rows = self.count(table)
         self._batches = []
         return rows
 
-    def encode(self, table: TableInfo, rows: pa.RecordBatch) -> pa.RecordBatch:
-        """The rows as they are."""
-        del table
-        return rows
-
     def insert(self, table: TableInfo, encoded: pa.RecordBatch) -> None:
-        """Add rows."""
         del table
         self._batches.append(encoded)
 
-    def stage(self, merging: Merging, columns: tuple[str, ...], name: str) -> Any:
-        """Where rows wait to be merged; raises KanalError, since here they cannot be."""
-        raise lacks(self._target.name, Writes.MERGE)
-
-    checks_at_commit = False
-
-    def settle(self, table: TableInfo, columns: Sequence[str]) -> list[str]:
-        """Nothing: it numbers no rows."""
-        del table, columns
-        return []
-
-    def defer(self, keys: Sequence[ForeignKey]) -> None:
-        """Nothing: there are no foreign keys."""
-
-    def unlink(self, table: TableInfo, keys: Sequence[ForeignKey]) -> None:
-        """Nothing: there are no foreign keys."""
-
-    def may_stage(self) -> bool:
-        """False: rows are only added."""
-        return False
-
-    def run_sql(self, sql: str) -> int:
-        """Run SQL; raises KanalError."""
-        raise lacks(self._target.name, Writes.SQL)
-
-    def cancel(self) -> None:
-        """Nothing is ever under way for long."""
-
     def commit(self) -> None:
-        """Make the rows those of the Memory."""
-        self._target.memory._batches = self._batches
-
-    def close(self) -> None:
-        """Forget what was not committed."""
+        self._memory._batches = self._batches

@@ -208,6 +208,9 @@ class Target(Connection, Protocol):
     def journal(self) -> Journal:
         """What it remembers of the loads into it; only of one that can."""
 
+    def can_undo(self, sql: str) -> bool:
+        """True where all that some SQL does is undone with the transaction that it runs in."""
+
     def load(self) -> AbstractContextManager[Load]:
         """One transaction; it is undone unless it was committed."""
 

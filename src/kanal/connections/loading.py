@@ -202,6 +202,9 @@ class Load(Protocol):
     def cancel(self) -> None:
         """Break off, from another thread, a statement that is under way, where the driver can."""
 
+    def verify(self) -> None:
+        """Raise KanalError where a commit would fail for what the rows refer to."""
+
     def commit(self) -> None:
         """Make everything visible at once."""
 

@@ -10,10 +10,10 @@ from typing import Any, ClassVar
 import pyarrow as pa
 
 from kanal.connections.base import Column, Connection, Target
-from kanal.connections.description import About, ColumnInfo, Right, RowCount, TableInfo
+from kanal.connections.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
 from kanal.connections.errors import DatabaseError
 from kanal.connections.journal import Journal
-from kanal.connections.loading import Load
+from kanal.connections.loading import Load, Merging
 from kanal.connections.reading import Breaker, Reading
 from kanal.connections.roles import Reads, Writes, lacks
 from kanal.core.arrays import single
@@ -96,6 +96,74 @@ class PlainCatalogue:
         """Indexes: none."""
         del table
         return []
+
+
+class PlainLoad:
+    """A load of a target that only takes rows, and knows neither keys nor SQL; it defines `insert` and `commit`."""
+
+    #: What only the commit would notice.
+    checks_at_commit: bool = False
+
+    def __init__(self, target: Target) -> None:
+        self.target = target
+
+    def can_empty(self, table: TableInfo) -> bool:
+        """True: nothing refers to it."""
+        del table
+        return True
+
+    def count(self, table: TableInfo) -> int:
+        """How many rows a table has; raises KanalError where that is not known."""
+        raise lacks(self.target.name, Writes.DELETE)
+
+    def empty(self, table: TableInfo) -> int:
+        """Remove all rows; raises KanalError where they cannot be."""
+        raise lacks(self.target.name, Writes.EMPTY)
+
+    def encode(self, table: TableInfo, rows: pa.RecordBatch) -> Any:
+        """The rows as they are."""
+        del table
+        return rows
+
+    def insert(self, table: TableInfo, encoded: Any) -> None:
+        """Add rows."""
+        raise NotImplementedError
+
+    def stage(self, merging: Merging, columns: tuple[str, ...], name: str) -> Any:
+        """Where rows wait to be merged; raises KanalError, since here they cannot be."""
+        raise lacks(self.target.name, Writes.MERGE)
+
+    def may_stage(self) -> bool:
+        """False: rows are only added."""
+        return False
+
+    def defer(self, keys: Sequence[ForeignKey]) -> None:
+        """Nothing: there are no foreign keys."""
+
+    def unlink(self, table: TableInfo, keys: Sequence[ForeignKey]) -> None:
+        """Nothing: there are no foreign keys."""
+
+    def settle(self, table: TableInfo, columns: Sequence[str]) -> list[str]:
+        """Nothing: it numbers no rows."""
+        del table, columns
+        return []
+
+    def run_sql(self, sql: str) -> int:
+        """Run SQL; raises KanalError."""
+        raise lacks(self.target.name, Writes.SQL)
+
+    def cancel(self) -> None:
+        """Nothing is under way for long."""
+
+    def verify(self) -> None:
+        """Nothing would fail."""
+
+    def commit(self) -> None:
+        """Make the rows visible."""
+        raise NotImplementedError
+
+    def close(self) -> None:
+        """Forget what was not committed."""
 
 
 class PlainConnection:

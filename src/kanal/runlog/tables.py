@@ -14,7 +14,7 @@ COUNTS = tuple(count.name for count in fields(Tally))
 
 
 def _counts() -> list[sa.Column[Any]]:
-    return [sa.Column(name, sa.BigInteger, nullable=False, default=0) for name in COUNTS]
+    return [sa.Column(name, sa.BigInteger, nullable=False, default=0, server_default="0") for name in COUNTS]
 
 
 RUN = sa.Table(

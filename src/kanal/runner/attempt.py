@@ -34,7 +34,10 @@ _WITHOUT_ANSWER = "its commit had succeeded, only the answer was lost"
 class Transaction:
     """A transaction that several steps share, while the run goes on."""
 
-    def __init__(self, group: Group) -> None:
+    def __init__(self, group: Group, rehearsed: Collection[str] | None = None) -> None:
+        self.rehearsal = rehearsed is not None
+        #: Steps that a run would commit by themselves.
+        self.apart = frozenset(rehearsed or ())
         self.database = group.database
         self.steps = group.steps
         #: Why it was undone, if it was.
@@ -77,7 +80,8 @@ class Transaction:
                 if plan.open_references and plan.writing.rule.empties:
                     self._shared.load.unlink(plan.target_table, plan.open_references)
             for plan in reversed(mine):
-                self._shared.empty(plan)
+                if plan.name not in self.apart:
+                    self._shared.empty(plan)
         return self._shared
 
     def commit(self, before: Callable[[Load], None]) -> KanalError | None:
@@ -85,8 +89,9 @@ class Transaction:
         try:
             if self._shared is not None:
                 self._shared.finish()
-                before(self._shared.load)
-                self._shared.load.commit()
+                if not self.rehearsal:
+                    before(self._shared.load)
+                    self._shared.load.commit()
             self._stack.close()
         except KanalError as error:
             return error
@@ -297,6 +302,8 @@ class Attempt:
         )
         if begun is not None and begun.batches:
             running.refused_before = execution.log.refused_in(execution.record.run, step.name)
+        running.rehearsal = self.group is not None and self.group.rehearsal
+        running.apart = self.group is not None and step.name in self.group.apart
         if self.group is not None:
             self.group.running[step.name] = running
         running.earlier = execution.earlier_rejects(step)

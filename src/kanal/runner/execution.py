@@ -8,7 +8,7 @@ import queue
 import signal
 import threading
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from concurrent.futures import Executor
 from contextlib import contextmanager, suppress
 from dataclasses import replace
@@ -52,7 +52,7 @@ def _as_it_ended(result: StepResult, running: PipelineStep | None) -> StepResult
 
 def _undone(tally: Tally) -> Tally:
     """The counts of a step whose writing was rolled back."""
-    return replace(tally, inserted=0, updated=0, unchanged=0, deleted=0)
+    return replace(tally, withdrawn=0, inserted=0, updated=0, unchanged=0, deleted=0)
 
 
 def _held(step: StepPlan, written: bool = False) -> set[Any]:
@@ -95,6 +95,7 @@ class Execution:
         workers: int | None = None,
         executor: Executor | None = None,
         options: Mapping[str, Any] | None = None,
+        rehearsed: Collection[str] | None = None,
     ) -> None:
         self.plan = plan
         self.log = log
@@ -109,7 +110,9 @@ class Execution:
         self.moment = record.started.replace(tzinfo=dt.UTC)
         self.results: dict[str, StepResult] = {}
         self.replayed = replayed or {}
-        transactions = [Transaction(group) for group in plan.groups]
+        #: In a rehearsal, the steps that a run would commit by themselves.
+        self.rehearsal = rehearsed is not None
+        transactions = [Transaction(group, rehearsed) for group in plan.groups]
         self.groups = {step: transaction for transaction in transactions for step in transaction.steps}
         self._signed = time.monotonic()
         self._halt = ""  # why no more steps begin
@@ -185,6 +188,8 @@ class Execution:
 
     def _make_ready(self) -> None:
         """Make what targets keep for Kanal, before any load is under way; what fails is said by the step."""
+        if self.rehearsal:
+            return
         for database in self._targets_with_progress():
             with suppress(KanalError):
                 database.journal.make_ready()
@@ -389,6 +394,8 @@ class Execution:
 
     def needs_mark(self, step: PipelinePlan) -> bool:
         """True where to load a step a second time would change the target again, or be counted otherwise."""
+        if self.rehearsal:
+            return False
         group = self.groups.get(step.name)
         members = [plan for plan in self.plan.steps if group is not None and plan.name in group.steps] or [step]
         return any(isinstance(plan, PipelinePlan) and plan.leaves_progress for plan in members)

@@ -54,7 +54,7 @@ def run_job(
     """
     options = options or RunOptions()
     with _ready(job, options.kept, noted=True) as (plan, log):
-        record = log.begin_run(job.job, _file_of(job), _seeds(plan), without_secrets(job, options.kept))
+        record = log.begin_run(job.job, _file_of(job), seeds_of(plan), without_secrets(job, options.kept))
         return Execution(
             plan,
             log,
@@ -88,12 +88,12 @@ def resume_run(
             "run the job anew where its rows are to be loaded again",
         )
     with _ready(job, record.options) as (plan, log):
-        record = log.resume_run(record.run, _seeds(plan))
+        record = log.resume_run(record.run, seeds_of(plan))
         workers, options = record.options.get("workers"), record.options
         return Execution(plan, log, record, watcher or NullWatcher(), None, workers, executor, options).run()
 
 
-def _seeds(plan: JobPlan) -> list[StepSeed]:
+def seeds_of(plan: JobPlan) -> list[StepSeed]:
     """The steps of a plan as the run log keeps them."""
     return [
         StepSeed(step.name, step.kind, step.reads_all, step.settings.commits.by_batch)

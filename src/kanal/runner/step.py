@@ -62,6 +62,7 @@ class PipelineStep(SecondChances):
         In a transaction shared with other steps, neither commit it nor undo it.
         """
         self._on_batch = on_batch
+        self._writes = not self.rehearsal
         self._begin(shared)
         if self.plan.settings.commits.by_batch:
             self._run_by_batches()
@@ -115,15 +116,7 @@ class PipelineStep(SecondChances):
             batches = stack.enter_context(self._batches(plan.reading))
             load = shared.load if shared is not None else stack.enter_context(plan.target.load())
             stack.enter_context(self._break.knows(load.cancel))
-            rule, deleted = (shared.emptied if shared else {}).get(plan.name, (None, 0))
-            if plan.settings.first_sql:
-                load.run_sql(plan.settings.first_sql)
-            if rule is None:
-                rule = rule_for(load, plan.writing)
-                deleted = rule.begin().deleted
-            self._deleted = deleted
-            if plan.writing.rule.empties and rule.by_key:
-                self.notes.append("rows of other tables refer to these, so they are replaced by their key")
+            rule = self._begin_rule(load)
             for rows in keys:
                 rule.keep(rows)
             self._kept = stack.enter_context(closing(KeptRows())) if rule.gathers else None
@@ -144,7 +137,7 @@ class PipelineStep(SecondChances):
                     self._log(None, tally, rejects, time.perf_counter() - started)
                 started = time.perf_counter()
             self.notes += rule.notes
-            if shared is None:
+            if shared is None or self.apart:
                 self._delete_rest(rule, load)
             self._end(load)
             self._go_on()
@@ -155,10 +148,31 @@ class PipelineStep(SecondChances):
                 self.committing = True
                 load.commit()
             else:
-                if rule.left_open is not None:
-                    shared.left_open[plan.name] = rule
-                shared.deleting[plan.name] = partial(self._delete_rest, rule)
-                shared.closing.append(rule)
+                self._hand_over(rule, shared)
+
+    def _begin_rule(self, load: Load) -> WriteRule:
+        """The write rule, begun; in a shared transaction it may have been begun before."""
+        plan, shared = self.plan, self._shared
+        rule, deleted = (shared.emptied if shared else {}).get(plan.name, (None, 0))
+        if plan.settings.first_sql:
+            load.run_sql(plan.settings.first_sql)
+        if rule is None:
+            rule = rule_for(load, plan.writing)
+            deleted = rule.begin().deleted
+        self._deleted = deleted
+        if plan.writing.rule.empties and rule.by_key:
+            self.notes.append("rows of other tables refer to these, so they are replaced by their key")
+        return rule
+
+    def _hand_over(self, rule: WriteRule, shared: SharedLoad) -> None:
+        """Leave to the shared transaction what is done once all its steps have loaded."""
+        if self.apart:
+            shared.load.verify()
+        else:
+            shared.deleting[self.plan.name] = partial(self._delete_rest, rule)
+        if rule.left_open is not None:
+            shared.left_open[self.plan.name] = rule
+        shared.closing.append(rule)
 
     def _stop_reading(self, error: type[BaseException] | None, *_: object) -> None:
         """Where the load has failed, break off the reader, which could go on for long."""
@@ -201,6 +215,7 @@ class PipelineStep(SecondChances):
                     # Logged first: a reject that was logged in vain is taken back, one that was not would be lost.
                     self._log(prepared, tally, rejects, time.perf_counter() - started)
                     self._limit_rejects(final=False)
+                    self._limit_deletes(load)
                     self._number_on(load)
                     self._go_on()
                     self._commit(load, last)
@@ -312,13 +327,15 @@ class PipelineStep(SecondChances):
         self._limit_rejects(final=True)
         if self.plan.settings.last_sql:
             load.run_sql(self.plan.settings.last_sql)
-        if self._increment is not None:
+        if self._increment is not None and self._writes:
             self._increment.move(load)
         self._number_on(load)
         self.tally.require_balance()
 
     def _number_on(self, load: Load) -> None:
         """Have what numbers the target's rows go on after those that were loaded."""
+        if not self._writes:  # a sequence that was set stays so when all else is undone
+            return
         notes = load.settle(self.plan.target_table, self.plan.writing.columns)
         self.notes += [note for note in notes if note not in self.notes]
 

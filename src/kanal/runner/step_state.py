@@ -151,6 +151,9 @@ class StepState:
     resolved: set[int] = field(default_factory=set)
     #: True while it is asked to commit: what becomes of it cannot be told then.
     committing: bool = False
+    #: True where all is undone in the end, and nothing may be left behind.
+    rehearsal: bool = False
+    apart: bool = False
     _writes: bool = True
     _stop: threading.Event = field(default_factory=threading.Event)
     _break: Breaker = field(default_factory=Breaker)

@@ -277,6 +277,9 @@ class SqlLoad:
         """Break off, from another thread, a statement that is under way, where the driver can."""
         self.database.break_off(self.connection.connection.driver_connection)
 
+    def verify(self) -> None:
+        """Raise KanalError where a commit would fail for what the rows refer to."""
+
     def commit(self) -> None:
         """Make everything visible at once."""
         with self.database.errors():

@@ -213,6 +213,11 @@ class MariaDB(SqlDatabase):
             return " ".join(self.without_password(str(original.args[1])).split()) or "lost connection to the server"
         return super().words_of(error)
 
+    def can_undo(self, sql: str) -> bool:
+        # All others may commit by themselves (MariaDB's manual, "SQL statements That Cause an Implicit Commit").
+        words = [statement.split(None, 1)[0].upper() for statement in self.statements(sql)]
+        return set(words) <= {"SELECT", "INSERT", "UPDATE", "DELETE", "REPLACE", "WITH", "SET", "DO"}
+
     def broken_constraint(self, error: BaseException) -> str | None:
         return constraint_in(self.words_of(error))
 

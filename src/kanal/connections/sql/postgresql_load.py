@@ -130,6 +130,9 @@ class PostgreSQLLoad(SqlLoad):
                         name=sequence, value=reached))  # fmt: skip
         return notes
 
+    def verify(self) -> None:
+        self.run_sql("SET CONSTRAINTS ALL IMMEDIATE")
+
     def may_stage(self) -> bool:
         return bool(self.scalar(sa.text("SELECT has_database_privilege(current_database(), 'TEMPORARY')")))
 

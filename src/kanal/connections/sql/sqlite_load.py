@@ -195,6 +195,13 @@ class SQLiteLoad(SqlLoad):
     def cancel(self) -> None:
         """The driver cannot break off a statement."""
 
+    def verify(self) -> None:
+        if self._deferred:
+            try:
+                self._check_references()
+            except driver_errors() as error:
+                raise self.database.driver_failure(error) from None
+
     def commit(self) -> None:
         try:
             if self._deferred:

@@ -19,6 +19,11 @@ class Wait:
     why: str
     keys: tuple[ForeignKey, ...] = ()
 
+    @property
+    def needs_rows(self) -> bool:
+        """True where the step looks at rows that the other loads, and does not just come after it."""
+        return self.why.startswith(("reads ", "looks up ", "checks against "))
+
 
 class CircleError(KanalError):
     """Steps that wait for each other in a circle."""
