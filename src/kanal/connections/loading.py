@@ -37,6 +37,7 @@ class Written:
     unchanged: int = 0
     withdrawn: int = 0
     deleted: int = 0
+    closed: int = 0
     refused: list[RefusedRow] = field(default_factory=list)
 
     def add(self, other: Written) -> None:
@@ -46,12 +47,24 @@ class Written:
         self.unchanged += other.unchanged
         self.withdrawn += other.withdrawn
         self.deleted += other.deleted
+        self.closed += other.closed
         self.refused.extend(other.refused)
 
     @property
     def taken(self) -> int:
         """Rows that the target has now, by this write or before."""
         return self.inserted + self.updated + self.unchanged
+
+
+@dataclass(frozen=True)
+class HistoryColumns:
+    """Which columns of a table say from when until when a version of a row is valid, and whether it is the current one;
+    and which columns are not kept as they were, but overwritten."""
+
+    from_: str
+    until: str
+    current: str | None = None
+    overwrite: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -71,6 +84,8 @@ class Merging:
     #: References that are filled in later, and the key by which their rows are found then.
     open_references: tuple[ForeignKey, ...] = ()
     filling_key: tuple[str, ...] = ()
+    #: Where every version of a row is kept.
+    history: HistoryColumns | None = None
 
     @property
     def filled_later(self) -> tuple[ForeignKey, ...]:
@@ -81,6 +96,8 @@ class Merging:
     @property
     def own_references(self) -> tuple[ForeignKey, ...]:
         """The foreign keys by which staged rows may refer to each other."""
+        if self.history is not None:
+            return ()
         return tuple(
             key
             for key in self.table.own_references
@@ -145,6 +162,10 @@ class Stage(Protocol):
     def delete_unmatched(self, kept: Self | None) -> tuple[int, bool]:
         """Delete the table's rows whose keys neither this stage nor the other has, but for those to which others refer;
         how many, and whether these are all."""
+
+    def close_unmatched(self, kept: Self | None, moment: Self) -> int:
+        """Of a history, end the current versions whose keys neither this stage nor the other has, at the one moment of
+        a stage; how many."""
 
     def unmatched(self, kept: Self | None) -> list[tuple[Any, ...]]:
         """The keys of the table's rows that are left of those."""

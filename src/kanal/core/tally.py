@@ -9,11 +9,12 @@ from kanal.core.errors import BooksError
 
 @dataclass
 class Tally:
-    """Counts of rows; each row read ends in exactly one of the others, `deleted` apart.
+    """Counts of rows; each row read ends in exactly one of the others, `deleted` and `closed` apart.
 
     `filtered` were not wanted, `rejected` would not fit, `superseded` gave way to another row with the same
     key, `withdrawn` say that the target's row of their key is to go, `inserted`, `updated` and `unchanged` reached the
-    target. `deleted` counts rows removed from the target.
+    target. `deleted` counts rows removed from the target, `closed` versions that a history has
+    ended.
     """
 
     read: int = 0
@@ -25,6 +26,7 @@ class Tally:
     updated: int = 0
     unchanged: int = 0
     deleted: int = 0
+    closed: int = 0
 
     @property
     def written(self) -> int:

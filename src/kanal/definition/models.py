@@ -355,13 +355,24 @@ def _within(limit: int | str | None, rows: int, whole: int) -> bool:
     return rows <= (float(limit.rstrip("% ")) / 100 * whole if isinstance(limit, str) else limit)
 
 
+class History(Model):
+    """How versions of a row are kept: the target's columns that say from when until when a version is valid, and which
+    is current; the expression of a change's moment; and columns that are overwritten in all versions."""
+
+    from_: str = Field(alias="from")
+    until: str
+    current: str | None = None
+    at: str | None = None
+    overwrite: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
+
+
 class Settings(Model):
     """What [defaults] can set for all pipelines, and each pipeline for itself."""
 
     batch_rows: int = Field(default=50_000, ge=1, le=10_000_000)
     batch_bytes: int = Field(default=64 * 1024 * 1024, ge=1)
     max_rejects: _Limit = None
-    write: Literal["append", "truncate", "merge"] = "append"
+    write: Literal["append", "truncate", "merge", "history"] = "append"
     duplicates: Literal["reject", "first", "last"] = "reject"
     reject: Literal["row", "all"] = "row"
     list_reasons: Literal["first", "all"] = "first"
@@ -453,6 +464,7 @@ class Pipeline(Settings):
     key: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
     newer_by: str | None = None
     delete_when: str | None = None
+    history: History | None = None
     lookup: dict[str, Lookup] = Field(default_factory=dict)
     after: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
     not_after: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)

@@ -350,7 +350,7 @@ def _waiting(run: int, place: int, seed: StepSeed) -> dict[str, Any]:
 def _end_steps(connection: sa.Connection, run: int, status: str, why: str, never_began: str) -> None:
     """Record how steps end whose run ends before them: of those that commit batch by batch, the batches stay."""
     of_run = STEP.update().where(STEP.c.run == run)
-    undone = {"withdrawn": 0, "inserted": 0, "updated": 0, "unchanged": 0, "deleted": 0}
+    undone = {"withdrawn": 0, "inserted": 0, "updated": 0, "unchanged": 0, "deleted": 0, "closed": 0}
     # One that waits to go on has committed batches too, if it commits batch by batch.
     begun = sa.or_(STEP.c.status == "running", sa.and_(STEP.c.status == "waiting", STEP.c.by_batch))
     for row in connection.execute(sa.select(STEP).where(STEP.c.run == run, begun)).all():

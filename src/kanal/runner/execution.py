@@ -52,7 +52,7 @@ def _as_it_ended(result: StepResult, running: PipelineStep | None) -> StepResult
 
 def _undone(tally: Tally) -> Tally:
     """The counts of a step whose writing was rolled back."""
-    return replace(tally, withdrawn=0, inserted=0, updated=0, unchanged=0, deleted=0)
+    return replace(tally, withdrawn=0, inserted=0, updated=0, unchanged=0, deleted=0, closed=0)
 
 
 def _held(step: StepPlan, written: bool = False) -> set[Any]:

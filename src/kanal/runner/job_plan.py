@@ -8,6 +8,7 @@ from typing import Any
 
 from kanal.connections import ColumnInfo, ForeignKey, TableInfo
 from kanal.connections.base import Column, Connection, Source, Target
+from kanal.connections.loading import HistoryColumns
 from kanal.connections.reading import Reading
 from kanal.connections.roles import Writes
 from kanal.core.change_values import change_value
@@ -104,6 +105,8 @@ class PipelinePlan:
     split_by: ColumnInfo | None = None
     #: How the keys of the whole source are read, where what it no longer has is deleted and only new rows are loaded.
     keys_reading: Reading | None = None
+    #: What the moment of the run is in the column from which a version is valid, where a history is kept.
+    closing: ColumnPlan | None = None
     #: References to rows that a later step loads, which are filled in then.
     open_references: tuple[ForeignKey, ...] = ()
     kind: str = "pipeline"
@@ -113,10 +116,28 @@ class PipelinePlan:
         """How its rows are written."""
         settings, columns = self.settings, tuple(column.name for column in self.columns)
         return Writing(
-            self.target_table, settings, columns, self.key, rule_of(settings), settings.missing == "delete",
+            self.target_table, settings, columns, self.business_key, rule_of(settings), settings.missing == "delete",
             empties_all=settings.max_deletes is not None, open_references=self.open_references,
-            filling_key=self.filling_key(self.open_references),
+            filling_key=self.filling_key(self.open_references), history=self.history,
         )  # fmt: skip
+
+    @property
+    def history(self) -> HistoryColumns | None:
+        """The columns that say when versions are valid, where a history is kept."""
+        found = self.settings.history
+        if found is None:
+            return None
+        table = self.target_table
+        names = [column.name if (column := table.column(name)) else name for name in found.overwrite]
+        given = [table.column(name) for name in (found.from_, found.until, found.current or "")]
+        begins, ends, current = (column.name if column is not None else None for column in given)
+        return HistoryColumns(begins or found.from_, ends or found.until, current, tuple(names))
+
+    @property
+    def business_key(self) -> tuple[str, ...]:
+        """The key by which rows are the same: of a history without the moment of the change."""
+        history = self.history
+        return self.key if history is None else tuple(name for name in self.key if name != history.from_)
 
     def filling_key(self, keys: Sequence[ForeignKey]) -> tuple[str, ...]:
         """The mapped columns by which a row is found again, to fill in its references; none where there are none."""

@@ -159,10 +159,18 @@ class PipelineStep(SecondChances):
         if rule is None:
             rule = rule_for(load, plan.writing)
             deleted = rule.begin().deleted
+        self._tell_moment(rule)
         self._deleted = deleted
         if plan.writing.rule.empties and rule.by_key:
             self.notes.append("rows of other tables refer to these, so they are replaced by their key")
         return rule
+
+    def _tell_moment(self, rule: WriteRule) -> None:
+        """Tell a history what the run's moment is."""
+        if self.plan.closing is not None:
+            frame = Frame(SourceBatch(1, {}), {}, self.moment)
+            rows, _ = convert_columns(frame, [self.plan.closing])
+            rule.moment = self.plan.target.storable(self.plan.target_table, rows)[0]
 
     def _hand_over(self, rule: WriteRule, shared: SharedLoad) -> None:
         """Leave to the shared transaction what is done once all its steps have loaded."""

@@ -195,6 +195,7 @@ def add_counts(tally: Tally, written: Written) -> None:
     tally.unchanged += written.unchanged
     tally.withdrawn += written.withdrawn
     tally.deleted += written.deleted
+    tally.closed += written.closed
 
 
 def taken(rows: pa.RecordBatch, chosen: Rows) -> pa.RecordBatch:

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from kanal.connections import ForeignKey, TableInfo
 from kanal.connections.errors import RowsRefused
-from kanal.connections.loading import Load, Merging, RefusedRow, Stage, Written
+from kanal.connections.loading import HistoryColumns, Load, Merging, RefusedRow, Stage, Written
 from kanal.connections.roles import Writes
 from kanal.core.errors import KanalError
 from kanal.core.faults import texts_of
@@ -112,6 +112,8 @@ class Writing:
     #: References that are filled in once later steps have loaded, and the key by which their rows are found then.
     open_references: tuple[ForeignKey, ...] = ()
     filling_key: tuple[str, ...] = ()
+    #: Where every version of a row is kept.
+    history: HistoryColumns | None = None
 
     @property
     def merging(self) -> Merging:
@@ -119,7 +121,7 @@ class Writing:
         settings = self.settings
         update, insert = settings.matched == "update", settings.not_matched == "insert"
         later = self.open_references, self.filling_key
-        return Merging(self.table, self.columns, self.key, update, insert, settings.newer_by, *later)
+        return Merging(self.table, self.columns, self.key, update, insert, settings.newer_by, *later, self.history)
 
     @property
     def inserting(self) -> Merging:
@@ -280,6 +282,8 @@ class WriteRule:
     def __init__(self, load: Load, writing: Writing) -> None:
         self.load = load
         self.writing = writing
+        #: The run's moment, as a row of the one column from which the versions of a history are valid.
+        self.moment: pa.RecordBatch | None = None
         #: What is worth knowing of the load.
         self.notes: list[str] = []
         self._encoded: EncodedRows | None = None
@@ -421,6 +425,7 @@ class Merge(WriteRule):
         self._kept: Stage | None = None
         self._keyless = 0
         self._deleted_missing = False
+        self._closed = 0
         #: The keys of the rows that came, where rows that did not have to stay for what refers to them.
         self._keys: Stage | None = None
 
@@ -493,6 +498,7 @@ class Merge(WriteRule):
             self._deleted_missing = True
             # First, since a row that goes may have a value that is unique and now another row's.
             written.deleted = self._delete_missing()
+            written.closed = self._closed
         written.add(self.rows.write())
         return written
 
@@ -512,17 +518,26 @@ class Merge(WriteRule):
             if stage is not None:
                 stage.drop()
 
-    def _delete_missing(self) -> int:
-        """Delete the target's rows whose key no row of the source has; how many."""
-        name = self.writing.table.name
+    def _check_keys(self) -> None:
         if self._keyless:
             raise KanalError(
-                f"{self._keyless:,} rejected rows have no usable key, so which rows of {name} the "
+                f"{self._keyless:,} rejected rows have no usable key, so which rows of {self.writing.table.name} the "
                 "source no longer has cannot be told",
                 'correct them, or leave them out by the query of the source, or set missing = "keep"',
             )
-        if not self.staged and self._kept is None and not self.writing.empties_all:
-            self.notes.append("the source had no rows, so none were deleted: set max_deletes to allow it")
+
+    def _source_is_empty(self) -> bool:
+        """True for a source without rows, of which more is to be believed than that all rows are gone."""
+        if self.staged or self._kept is not None or self.writing.empties_all:
+            return False
+        self.notes.append("the source had no rows, so none were deleted: set max_deletes to allow it")
+        return True
+
+    def _delete_missing(self) -> int:
+        """Delete the target's rows whose key no row of the source has; how many."""
+        name = self.writing.table.name
+        self._check_keys()
+        if self._source_is_empty():
             return 0
         try:
             deleted, all_gone = self.stage.delete_unmatched(self._kept)
@@ -558,7 +573,24 @@ class GatheredInsert(Merge):
         return Written(deleted=deleted)
 
 
-WRITE_RULES: dict[str, type[WriteRule]] = {rule.name: rule for rule in (Append, Truncate, Merge)}
+class History(Merge):
+    """Every version of a row is kept: a change ends the version that is valid at its moment, and begins another."""
+
+    name = "history"
+
+    def _delete_missing(self) -> int:
+        self._check_keys()
+        if self._source_is_empty():
+            return 0
+        assert self.writing.history is not None and self.moment is not None
+        moment = self._made("_moment", (self.writing.history.from_,))
+        moment.add(moment.encode(self.moment))
+        self._closed = self.stage.close_unmatched(self._kept, moment)
+        moment.drop()
+        return 0
+
+
+WRITE_RULES: dict[str, type[WriteRule]] = {rule.name: rule for rule in (Append, Truncate, Merge, History)}
 
 
 def rule_of(settings: Settings) -> type[WriteRule]:

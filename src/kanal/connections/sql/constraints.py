@@ -32,7 +32,10 @@ class Sieve:
         table = self._merging.table
         known = [] if self._load.has_triggers(table) else self._load.constraints(table)
         # What refers to rows that come later is looked at when they are there.
-        self._constraints = [one for one in known if one.foreign_key not in self._merging.open_references]
+        known = [one for one in known if one.foreign_key not in self._merging.open_references]
+        # A change may be a version that is there.
+        history = self._merging.history is not None
+        self._constraints = [one for one in known if not history or one.foreign_key or one.condition]
         self._chosen: list[Any] = []
 
     def __call__(self, first: int) -> list[RefusedRow]:

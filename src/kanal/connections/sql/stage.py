@@ -14,6 +14,7 @@ from kanal.connections.description import Constraint, ForeignKey
 from kanal.connections.errors import RowsRefused
 from kanal.connections.loading import Merging, RefusedRow, Written
 from kanal.connections.sql.constraints import Sieve, exists
+from kanal.connections.sql.history import Versions, close_unmatched
 from kanal.core.errors import KanalError
 
 if TYPE_CHECKING:
@@ -39,6 +40,7 @@ class SqlStage:
         self.number = list(self.table.c)[-1]
         self._sieve: Sieve | None = None
         self._withdraws = False
+        self._ends: sa.Table | None = None
 
     def encode(self, rows: pa.RecordBatch, first: int | None = None, withdrawn: NDArray[np.bool_] | None = None) -> Any:
         """Rows with their numbers, ready to be put in; None where there are none. Withdrawn ones are numbered from -1
@@ -126,6 +128,9 @@ class SqlStage:
         rows = len(part)
         if counted:
             rows = self.load.scalar(sa.select(sa.func.count()).select_from(self.table).where(*chosen))
+        if self.merging.history is not None:
+            with self.load.all_or_nothing():
+                return Versions(self, self._ends_of_versions(), None if whole else part).merge(rows)
         refers = self.merging.own_references or self.merging.open_references
         updated, inserted = self._merge_referring(chosen) if refers else self._merge_plain(chosen)
         if updated + inserted > rows:
@@ -135,6 +140,20 @@ class SqlStage:
                 "name a key that is unique in the target",
             )
         return Written(inserted=inserted, updated=updated, unchanged=rows - updated - inserted)
+
+    def _ends_of_versions(self) -> sa.Table:
+        """Where the ends of versions are put by that are divided."""
+        history = self.merging.history
+        assert history is not None
+        if self._ends is None:
+            columns = [*self.merging.key, history.until]
+            self._ends = self.load.create_stage(self.merging.table, columns, (), f"{self.table.name}_ends")
+        return self._ends
+
+    def close_unmatched(self, kept: SqlStage | None, moment: SqlStage) -> int:
+        """Of a history, end the current versions whose keys neither this stage nor the other has, at the one moment of
+        a stage; how many."""
+        return close_unmatched(self, self._gone(kept), moment.table)
 
     def _merge_plain(self, chosen: list[Any]) -> tuple[int, int]:
         """Update and insert; how many rows each."""
@@ -178,7 +197,7 @@ class SqlStage:
     def written(self) -> list[Any]:
         """The conditions under which a row is written at all."""
         merging = self.merging
-        if not merging.key:
+        if not merging.key or merging.history is not None:
             return []
         kinds: list[Any] = [sa.false()]
         update = self._update([])
@@ -289,7 +308,9 @@ class SqlStage:
 
     def drop(self) -> None:
         """Remove it."""
-        self.load.drop_stage(self.table)
+        for stage in (self.table, self._ends):
+            if stage is not None:
+                self.load.drop_stage(stage)
 
     def _same_key(self, one: sa.Table, other: sa.Table) -> list[Any]:
         return [one.c[name] == other.c[name] for name in self.merging.key]

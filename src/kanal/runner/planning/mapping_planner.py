@@ -128,7 +128,7 @@ class MappingPlanner:
         plans = []
         for column in target.columns:
             if column.name not in rules:
-                if not column.nullable and not column.filled:
+                if not column.nullable and not column.filled and column.name.casefold() not in self._kept_by_rule:
                     self._problem(
                         "columns",
                         f'target column "{column.name}" is NOT NULL and gets no value',
@@ -184,6 +184,27 @@ class MappingPlanner:
                 "declare it NOT NULL, or map it with COALESCE or a default",
             )
 
+    @property
+    def _kept_by_rule(self) -> set[str]:
+        """The columns that the write rule fills by itself."""
+        history = self.settings.history
+        return set() if history is None else {n.casefold() for n in (history.until, history.current) if n is not None}
+
+    def _rule_history(self, target: TableInfo, rules: dict[str, tuple[KeyPath, ColumnRule]]) -> set[str]:
+        """Have the moment of a change fill its column; the columns, in lower case, that no mapping fills."""
+        history = self.settings.history
+        if history is None:
+            return set()
+        begins = target.column(history.from_)
+        if begins is not None and begins.name not in rules:
+            rule = ColumnRule(expression=history.at or moment_of_run(begins))
+            rules[begins.name] = ((*self.path, "history", "at"), rule)
+        elif history.at is not None and begins is not None:
+            self._problem(
+                "history", f'"{begins.name}" is mapped, and at says how it is filled', "remove one of the two"
+            )
+        return {history.from_.casefold(), *self._kept_by_rule}
+
     def _rules(self, source: TableInfo, target: TableInfo) -> dict[str, tuple[KeyPath, ColumnRule]]:
         """What fills each target column, with the key of the job that says so."""
         settings = self.settings
@@ -198,7 +219,7 @@ class MappingPlanner:
             else:
                 rules[found.name] = (path, _rule(column))
         same = settings.same if settings.columns or settings.same else ["*"]
-        skipped = {name.casefold() for name in settings.skip}
+        skipped = {name.casefold() for name in settings.skip} | self._rule_history(target, rules)
         for name in settings.skip:
             if source.column(name) is None and target.column(name) is None:
                 self._problem("skip", f'there is no column "{name}" to skip', did_you_mean(name, source.names))
@@ -359,6 +380,17 @@ class MappingPlanner:
                 elif name != "*" or column.name.casefold() not in skipped:
                     wanted[column.name] = Column.model_validate({"from": quoted(column.name)})
         return {name: column for name, column in settings.columns.items() if name not in wanted} | wanted
+
+
+def moment_of_run(column: ColumnInfo) -> str:
+    """The expression of the run's moment for a column."""
+    family = column.type.family if column.type is not None else None
+    zone = "" if family is Family.TIMESTAMPTZ else " AT TIME ZONE 'UTC'"
+    moment = f"CURRENT_TIMESTAMP{zone}"
+    if family is Family.DATE:
+        return f"CAST({moment} AS date)"
+    whole_seconds = getattr(column.dialect_type, "fsp", 6) is None
+    return f"date_trunc('second', {moment})" if whole_seconds else moment
 
 
 def quoted(name: str) -> str:

@@ -20,10 +20,10 @@ from kanal.core.transformation import ColumnPlan
 from kanal.core.types import BOOLEAN, Family, SqlType
 from kanal.definition import Check
 from kanal.runner.job_plan import CheckPlan, PipelinePlan, SincePlan
-from kanal.runner.planning.mapping_planner import MappingPlanner
+from kanal.runner.planning.history_planner import HistoryPlanner
 
 
-class PipelinePlanner(MappingPlanner):
+class PipelinePlanner(HistoryPlanner):
     """Compiles one pipeline; what is wrong becomes problems of the job's planner."""
 
     def plan(self) -> PipelinePlan | None:
@@ -48,9 +48,12 @@ class PipelinePlanner(MappingPlanner):
         of_rows = Scope(types, {}, self.job.parameters, place, self.planner.functions)
         where, delete_when = self._condition("where", of_rows), self._condition("delete_when", of_rows)
         key = self._key(target) or self._key_to_replace_by(target)
+        if settings.history is not None:
+            key = self._key_of_history(target, key)
         sound = len(self.planner.problems)
         columns = self._columns(source, target, scope, described, key)
         checks = self._checks(columns)
+        self._check_history()
         if len(self.planner.problems) == sound:
             self._check_key(key, columns)
         order_by = self._order_by(source)
@@ -112,6 +115,7 @@ class PipelinePlanner(MappingPlanner):
             since,
             split_by,
             keys_reading,
+            self._closing(target) if settings.history is not None else None,
         )
 
     def _check_abilities(self) -> None:
