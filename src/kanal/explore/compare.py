@@ -21,7 +21,7 @@ import pyarrow.compute as pc
 
 from kanal.connections.base import as_source
 from kanal.connections.reading import Reading
-from kanal.core.arrays import Mask
+from kanal.core.arrays import Mask, mask_of
 from kanal.core.change_values import rows_between
 from kanal.core.comparison import Compared, compare_hashes, last_of_key
 from kanal.core.conversions import converter
@@ -156,7 +156,12 @@ class _Table:
         self.info = steps[0].target_table
         mapped = [{column.name for column in step.columns} for step in steps]
         self.columns = [column.name for column in self.info.columns if all(column.name in names for names in mapped)]
-        keys = [*(step.key for step in steps), self.info.primary_key, *self.info.unique]
+        #: Of a history, its current versions are compared.
+        self.history = steps[0].history
+        if self.history is not None:
+            apart = {self.history.from_, self.history.until, self.history.current}
+            self.columns = [name for name in self.columns if name not in apart]
+        keys = [*(step.business_key for step in steps), self.info.primary_key, *self.info.unique]
         self.key = next((key for key in keys if key and set(key) <= set(self.columns)), ())
         self.types = {name: column.type for name, column in self.info.source_columns().items()}
         self.moment = dt.datetime.now(dt.UTC)
@@ -175,18 +180,27 @@ class _Table:
         before the first that is wanted."""
         for step in self.steps:
             running = PipelineStep(step, self.moment, self.job)
+            changes: list[pa.RecordBatch] = []
             for prepared in running.try_out():
                 chosen = np.sort(np.concatenate([prepared.good, prepared.replacing]))
                 early = _before_first(step, prepared.batch, self.moment)[chosen]
+                if step.history is not None:
+                    changes.append(prepared.made.take(pa.array(chosen)))
+                    continue
                 yield step, prepared.made.take(pa.array(chosen)), early
+            for rows in _last_of_each(changes, step):
+                yield step, rows, np.zeros(rows.num_rows, dtype=np.bool_)
             if counted:
                 self.found.tally.add(running.tally)
 
     def target_rows(self) -> Iterator[list[pa.Array]]:
         """The columns of what stands in the target, batch by batch."""
-        with as_source(self.target).read(Reading(self.info, None, tuple(self.columns), 50_000)) as batches:
+        ends = [self.history.until] if self.history is not None else []
+        names = tuple(dict.fromkeys([*self.columns, *ends]))
+        with as_source(self.target).read(Reading(self.info, None, names, 50_000)) as batches:
             for batch in batches:
-                frame = Frame(batch, self.types)
+                current = [np.flatnonzero(mask_of(batch.columns[name].is_null())) for name in ends]
+                frame = Frame(batch.take(current[0]) if current else batch, self.types)
                 yield [self._plain(name, frame.column((None, name))) for name in self.columns]
 
     def _mapped(self, step: PipelinePlan, rows: pa.RecordBatch) -> list[pa.Array]:
@@ -375,6 +389,19 @@ class _Table:
         different = np.flatnonzero(sums[0] != sums[1]).tolist()
         found.columns = tuple(self.columns[place] for place in different)
         return found
+
+
+def _last_of_each(changes: list[pa.RecordBatch], step: PipelinePlan) -> list[pa.RecordBatch]:
+    """Of a history's changes the last of each key, which says what the current version is."""
+    if not changes or step.history is None:
+        return []
+    table = pa.Table.from_batches(changes)
+    order = table.sort_by([(step.history.from_, "ascending")])
+    place = pa.array(np.arange(order.num_rows))
+    last = order.append_column("\0place", place).group_by(list(step.business_key)).aggregate([("\0place", "max")])
+    chosen = last.column("\0place_max").combine_chunks().sort()
+    result: list[pa.RecordBatch] = order.take(chosen).combine_chunks().to_batches()
+    return result
 
 
 def _whole(step: PipelinePlan) -> PipelinePlan:

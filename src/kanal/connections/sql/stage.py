@@ -35,7 +35,8 @@ class SqlStage:
         self.merging = merging
         self._columns = list(columns)
         self.target = load.table_of(merging.table)
-        self.table = load.create_stage(merging.table, self._columns, merging.key, name)
+        key = merging.key if set(merging.key) <= set(columns) else ()
+        self.table = load.create_stage(merging.table, self._columns, key, name)
         #: The column that numbers its rows.
         self.number = list(self.table.c)[-1]
         self._sieve: Sieve | None = None
