@@ -10,9 +10,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import pyarrow as pa
 import pytest
 
 from conftest import Cli, Files, Place, document
+from kanal.core.versioned_lookups import VersionedLookupTable
 from test_references import fill
 from test_servers import job, succeeded
 
@@ -222,3 +224,63 @@ def test_wrong_keys_are_a_sentence_with_their_line(
     found = [p for p in problems if what in p["what"] + p["remedy"] + p["place"]]
     assert found, problems
     assert found[0]["line"] is not None
+
+
+# --- looking up the version of a moment ------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_the_version_of_a_moment_is_found(seed: int) -> None:
+    chance = random.Random(seed)
+    keys = [str, int][seed % 2]
+    versions: list[tuple[Any, int, int | None, int]] = []
+    for number in range(30):
+        cuts = sorted(chance.sample(range(100), chance.randint(1, 6)))
+        for begins, ends in zip(cuts, [*cuts[1:], None], strict=True):
+            gap = chance.random() < 0.2
+            until = ends if ends is None and not gap else (begins + 1 if gap else ends)
+            versions.append((keys(number), begins, until, len(versions)))
+    chance.shuffle(versions)
+    columns = list(zip(*versions, strict=True))
+    moments = pa.timestamp("us") if seed < 3 else pa.date32()
+    kind = pa.string() if keys is str else pa.int64()
+    arrays = {
+        "k": pa.array(columns[0], kind), "v": pa.array(columns[3]),
+        **{name: pa.array(columns[place], pa.int64() if seed < 3 else pa.int32()).cast(moments)
+           for place, name in ((1, "f"), (2, "u"))},
+    }  # fmt: skip
+    table = VersionedLookupTable("t", arrays, ["k"], ("f", "u"))
+    asked = [(keys(chance.randint(0, 32)), chance.choice([None, *range(-1, 102)])) for _ in range(500)]
+    probes = [pa.array([key for key, _ in asked], kind),
+              pa.array([at for _, at in asked], pa.int64() if seed < 3 else pa.int32()).cast(moments)]  # fmt: skip
+    rows, found = table.find(probes)
+    got = table.take("v", rows, found)[0].to_pylist()
+    assert got == [
+        next((v for k, f, u, v in versions if at is not None and k == key and f <= at and (u is None or at < u)), None)
+        for key, at in asked
+    ]
+
+
+@each_kind
+@pytest.mark.parametrize("said", ['"day"', '{ at = "day", from = "valid_from", until = "valid_to" }'])
+def test_a_look_up_takes_the_version_that_was_valid(places: Places, tmp_path: Path, kind: str, said: str) -> None:
+    old, new = places("sqlite"), places(kind)
+    old.sql("CREATE TABLE s (licence integer, name text, phone text, at text)",
+            "CREATE TABLE p (no integer, licence integer, day text)")  # fmt: skip
+    fill(old, s=[(1, "early", "1", "2025-01-01 00:00:00"), (1, "late", "1", "2025-02-01 00:00:00")],
+         p=[(1, 1, "2025-01-31 23:59:59"), (2, 1, "2025-02-01 00:00:00"), (3, 1, "2024-12-31 00:00:00"), (4, 1, None)])  # fmt: skip
+    made(new, MOMENTS[kind], "boolean", unique=False)
+    new.sql("CREATE TABLE p (no integer PRIMARY KEY, name varchar(9))")
+    history = BODY.format(history=WHOLE, more="").replace('skip = ["at", "seq"]', 'skip = "at"')
+    day = "CAST(day AS timestamp)"
+    body = history + (
+        '[pipeline.p]\nsource = "old:p"\ntarget = "new:p"\n[pipeline.p.columns]\nno = "no"\nname = "s.name"\n'
+        f'[pipeline.p.lookup.s]\ntable = "new:s"\non = {{ licence = "licence" }}\nas_of = {said.replace("day", day)}\n'
+    )
+    run = succeeded(job(tmp_path, body, old=old, new=new).run())
+    assert sorted(new.rows("SELECT no, name FROM p")) == [(1, "early"), (2, "late")]
+    assert "valid at 2024-12-31" in " ".join(run["p"].rejects()["message"].to_pylist())
+    if "from" in said:
+        body = body.replace('valid_to" }\n', 'name" }\n')
+        problems = job(tmp_path, body, old=old, new=new).check()
+        assert any("name a date or a timestamp" in problem.lower() for problem in problems)

@@ -38,8 +38,13 @@ class LookupTable:
         self._order: NDArray[np.intp] | None = None
         self.columns = dict(columns)
         self.keys = list(keys)
-        key_columns = [self.columns[key] for key in keys]
         self._dense: tuple[int, NDArray[np.int32]] | None = None
+        self._build_all()
+
+    def _build_all(self) -> None:
+        """Make its index; raises LookupTableError."""
+        keys, name = self.keys, self.name
+        key_columns = [self.columns[key] for key in keys]
         if len(keys) == 1 and pa.types.is_integer(key_columns[0].type) and self._build_dense(key_columns[0]):
             return
         # A collision of two different keys, which chance all but excludes, is resolved by another hash function.

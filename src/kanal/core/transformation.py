@@ -82,6 +82,9 @@ class LookupPlan:
     null_key: Literal["reject", "null"] = "reject"
     #: The table's name.
     table: str = ""
+    #: Where the table holds versions: the columns that say from when until when each is valid. The last probe is the
+    #: moment for which one is looked up.
+    period: tuple[str, str] | None = None
 
 
 def plan_lookup(
@@ -90,10 +93,13 @@ def plan_lookup(
     types: Mapping[str, SqlType],
     missing: Literal["reject", "null"],
     scope: Scope,
+    as_of: tuple[str, str, str] | None = None,
 ) -> LookupPlan:
-    """Compile a look-up; raises ExpressionError where a key's type is not the table column's."""
+    """Compile a look-up, of versions as of a moment where `as_of` is given: the columns from and until, and the
+    moment's expression. Raises ExpressionError where a key's type is not the table column's."""
     probes = []
-    for column, text in on.items():
+    moment = [] if as_of is None else [(as_of[0], as_of[2])]
+    for column, text in [*on.items(), *moment]:
         expression = compile_expression(text, scope)
         common = common_type([expression.type, types[column]])
         if expression.node.literal is None and common is None:
@@ -104,7 +110,7 @@ def plan_lookup(
             )
         node = convert(expression.node, types[column]) if expression.type != types[column] else expression.node
         probes.append(Expression(text, node, expression.uses))
-    return LookupPlan(name, tuple(on), tuple(probes), types, missing)
+    return LookupPlan(name, tuple(on), tuple(probes), types, missing, period=as_of and as_of[:2])
 
 
 def look_up(frame: Frame, plan: LookupPlan, table: LookupTable) -> list[tuple[str | None, Fault]]:
@@ -128,18 +134,21 @@ def look_up(frame: Frame, plan: LookupPlan, table: LookupTable) -> list[tuple[st
         for place, row in enumerate(missing.tolist()):
             key = [column[place] for column in shown]
             text = None if key == [None] else ", ".join("NULL" if part is None else str(part) for part in key)
-            parent = target_row(plan.table, dict(zip(plan.keys, map(value_text, key), strict=True)))
+            parent = target_row(plan.table, dict(zip(plan.keys, map(value_text, key), strict=plan.period is None)))
             fault = Fault(row, Reason.NOT_IN_LOOKUP, text, _not_found(plan, key), parent=parent)
             faults.append((f"{plan.name}.{plan.keys[0]}", fault))
     return faults
 
 
 def _not_found(plan: LookupPlan, key: list[Any]) -> str:
+    at = f", valid at {key[-1]}" if plan.period is not None else ""
     named = " and ".join(
         f"{column} {'NULL' if part is None else repr(part) if isinstance(part, str) else part}"
-        for column, part in zip(plan.keys, key, strict=True)
+        for column, part in zip(plan.keys, key, strict=False)
     )
-    return f'look-up {plan.name} has no row with {named}: load it first, correct the source, or set missing = "null"'
+    return (
+        f'look-up {plan.name} has no row with {named}{at}: load it first, correct the source, or set missing = "null"'
+    )
 
 
 # --- convert -----------------------------------------------------------------------------------------------------

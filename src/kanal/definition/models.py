@@ -273,13 +273,30 @@ class Column(Conversion):
         return {"from": value} if isinstance(value, str) else value
 
 
+class AsOf(Model):
+    """The moment for which a version is looked up, an expression, and the table's columns that say from when until when
+    versions are valid; of a table in which a pipeline of the job keeps a history, these are known. As text: the moment.
+    """
+
+    at: str
+    from_: str | None = Field(default=None, alias="from")
+    until: str | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, value: Any) -> Any:
+        return {"at": value} if isinstance(value, str) else value
+
+
 class Lookup(Model):
-    """A table looked up: `on` pairs its columns with expressions over the source row."""
+    """A table looked up: `on` pairs its columns with expressions over the source row; `as_of` takes the version that
+    was valid at a moment."""
 
     table: Table
     on: dict[str, str] = Field(min_length=1)
     missing: Literal["reject", "null"] = "reject"
     null_key: Literal["reject", "null"] = "reject"
+    as_of: AsOf | None = None
 
 
 def _list_of(value: Any) -> Any:

@@ -34,6 +34,7 @@ from kanal.core.transformation import (
     look_up,
     rejects_of,
 )
+from kanal.core.versioned_lookups import VersionedLookupTable
 from kanal.runlog import BatchRecord
 from kanal.runner.incremental import Increment
 from kanal.runner.job_plan import PipelinePlan
@@ -377,9 +378,13 @@ class PipelineStep(SecondChances):
         return found
 
     def _lookup_table(self, lookup: LookupPlan, database: Source, table: TableInfo) -> LookupTable:
-        columns = self._read_columns(database, table, _lookup_columns(self.plan, lookup.name, lookup.keys))
+        wanted = _lookup_columns(self.plan, lookup.name, (*lookup.keys, *(lookup.period or ())))
+        columns = self._read_columns(database, table, wanted)
         faults = {name: found for name, (_, found) in columns.items()}
-        return LookupTable(lookup.name, {name: values for name, (values, _) in columns.items()}, lookup.keys, faults)
+        values = {name: values for name, (values, _) in columns.items()}
+        if lookup.period is not None:
+            return VersionedLookupTable(lookup.name, values, lookup.keys, lookup.period, faults)
+        return LookupTable(lookup.name, values, lookup.keys, faults)
 
     def _read_columns(self, database: Source, table: TableInfo, columns: Sequence[str]) -> dict[str, Column]:
         """Columns of a table, as the shared transaction sees them where it is in that database."""

@@ -8,9 +8,7 @@ from kanal.core.expressions import Scope
 from kanal.core.nearest import did_you_mean
 from kanal.core.transformation import ColumnPlan, ColumnRule
 from kanal.core.types import Family
-from kanal.runner.planning.mapping_planner import MappingPlanner, moment_of_run
-
-_MOMENTS = (Family.DATE, Family.TIMESTAMP, Family.TIMESTAMPTZ)
+from kanal.runner.planning.mapping_planner import MOMENTS, MappingPlanner, moment_of_run
 
 
 class HistoryPlanner(MappingPlanner):
@@ -36,7 +34,7 @@ class HistoryPlanner(MappingPlanner):
                     self._problem("history", f'{part}: "{column.name}" has another part already', "name another column")
                 found[part] = column
         begins, ends = found.get("from"), found.get("until")
-        if begins is not None and (begins.type is None or begins.type.family not in _MOMENTS):
+        if begins is not None and (begins.type is None or begins.type.family not in MOMENTS):
             self._problem("history", f'from: "{begins.name}" is {begins.declared}', "take a date or a timestamp")
         elif begins is not None and ends is not None and ends.type != begins.type:
             self._problem("history", f'until: "{ends.name}" is {ends.declared}, and from is {begins.declared}',

@@ -23,6 +23,9 @@ from kanal.definition.problems import KeyPath
 from kanal.runner.job_plan import Difference
 from kanal.runner.write_rules import rule_of
 
+#: Of these types are the columns that say when a version is valid.
+MOMENTS = (Family.DATE, Family.TIMESTAMP, Family.TIMESTAMPTZ)
+
 
 class Planner(Protocol):
     """What a pipeline's planner needs of the job's."""
@@ -99,10 +102,36 @@ class MappingPlanner:
                 known = {plan.name: plan.types for plan, _, _ in planned}
                 scope = Scope(types, known, self.job.parameters, place, self.planner.functions)
                 with self.planner.at((*path, "on")):
-                    plan = plan_lookup(name, on, columns, lookup.missing, scope)
+                    as_of = self._as_of(lookup, table)
+                    plan = plan_lookup(name, on, columns, lookup.missing, scope, as_of)
                     plan = replace(plan, null_key=lookup.null_key, table=table.name)
                     planned.append((plan, as_source(self.planner.connections[lookup.table.connection]), table))
         return planned
+
+    def _as_of(self, lookup: Lookup, table: TableInfo) -> tuple[str, str, str] | None:
+        """The columns that say when a looked-up version is valid, and the moment; raises KanalError."""
+        if lookup.as_of is None:
+            return None
+        begins, ends = lookup.as_of.from_, lookup.as_of.until
+        if begins is None or ends is None:
+            place = lookup.table
+            for name in self.job.pipeline:
+                filling = self.job.effective(name)
+                there = (filling.target.connection, filling.target.schema_, filling.target.table.casefold())
+                if filling.history is not None and there == (place.connection, place.schema_, place.table.casefold()):
+                    begins, ends = begins or filling.history.from_, ends or filling.history.until
+        if begins is None or ends is None:
+            raise KanalError(
+                f"as_of: no pipeline of the job keeps a history in {table.name}, so its columns are not known",
+                'say it: as_of = { at = "…", from = "…", until = "…" }',
+            )
+        found = [table.column(begins), table.column(ends)]
+        for name, column in zip((begins, ends), found, strict=True):
+            if column is None or column.type is None or column.type.family not in MOMENTS:
+                what = f'there is no column "{name}" in {table.name}' if column is None else (
+                    f'"{name}" of {table.name} is {column.declared}')  # fmt: skip
+                raise KanalError(f"as_of: {what}", "name a date or a timestamp")
+        return (*(column.name for column in found if column is not None), lookup.as_of.at)  # type: ignore[return-value]
 
     def _lookup_keys(self, path: KeyPath, lookup: Lookup, table: TableInfo) -> dict[str, str]:
         on = {}
