@@ -161,6 +161,7 @@ class StagedRows:
         self.schema: pa.Schema | None = None
         self._merging = merging
         self._written = 0
+        self._ready = 0
         self._searching = False
 
     def encode(self, rows: pa.RecordBatch, withdrawn: Mask | None = None) -> EncodedRows:
@@ -187,6 +188,12 @@ class StagedRows:
             return Written(refused=RefusalSearch(put)(0, encoded.rows.num_rows).refused)
         return Written()
 
+    def ready(self) -> None:
+        """Called before what waits is looked at by SQL."""
+        if self.waiting and self._ready < self.stage.rows:
+            self.stage.ready()
+            self._ready = self.stage.rows
+
     @property
     def waiting(self) -> bool:
         """True where rows have come since the last were written."""
@@ -194,8 +201,7 @@ class StagedRows:
 
     def write(self) -> Written:
         """Write what has come; the places of refused rows count from 0 at the first row of the stage."""
-        if self.waiting:
-            self.stage.ready()
+        self.ready()
         gone = self.stage.withdraw() if self.waiting else Written()
         found = self._sift(self._written, self.stage.rows) if self._load.checks_at_commit and self.waiting else []
         written = RefusalSearch(self._merge, self._sift)(self._written, self.stage.rows)
@@ -496,6 +502,7 @@ class Merge(WriteRule):
         written = Written()
         if self.writing.delete_missing and not self._deleted_missing:
             self._deleted_missing = True
+            self.rows.ready()
             # First, since a row that goes may have a value that is unique and now another row's.
             written.deleted = self._delete_missing()
             written.closed = self._closed

@@ -20,16 +20,19 @@ if TYPE_CHECKING:
 class Versions:
     """The changes of a stage, those with some numbers, and the versions of the target."""
 
-    def __init__(self, stage: SqlStage, ends: sa.Table, part: range | None) -> None:
+    def __init__(self, stage: SqlStage, changes: sa.Table, ends: sa.Table, part: range | None) -> None:
         history = stage.merging.history
         assert history is not None
         self._load = stage.load
-        self._stage, self._target = stage.table, stage.target
-        self._number = stage.number
+        self._target = stage.target
+        self._coming = stage.table
+        #: The changes that say something new, of which most steps are about.
+        self._stage = changes
+        self._number = list(changes.c)[-1]
         #: Where each change finds until when the version is valid that it divides.
         self._ends = ends
         self._part = part
-        self._chosen = self._in_part(self._stage)
+        self._of_one_moment = False
         self._key = stage.merging.key
         self._from, self._until, self._current = history.from_, history.until, history.current
         self._columns = list(stage.merging.columns)
@@ -38,18 +41,27 @@ class Versions:
         self._tracked = [name for name in self._columns if name not in {*kept_apart, *self._overwritten}]
 
     def merge(self, rows: int) -> Written:
-        """Make versions of the changes, which are so many."""
+        """Make versions of the changes that come, which are so many."""
         load = self._load
-        load.attempt(*self._kept_ends())
+        load.attempt(self._stage.delete())
+        if not load.attempt(self._what_is_new())[0]:
+            return Written(unchanged=rows)
+        load.settle_stage(self._stage)
         touched = self._count_overwritten() if self._overwritten else 0
-        corrected = load.attempt(self._correct())[0] if self._tracked else 0
+        corrected = 0
+        at_the_end = self._all_at_the_end()
+        if not at_the_end:
+            load.attempt(*self._kept_ends())
+            corrected = load.attempt(self._correct())[0] if self._tracked else 0
         if self._overwritten:
             load.attempt(self._overwrite(), self._take_over_latest(), self._take_over_newer())
-        load.attempt(self._drop_corrected(), self._drop_same_as_current())
-        load.attempt(self._drop_same_as_before())
-        left = int(load.scalar(sa.select(sa.func.count()).select_from(self._stage).where(*self._chosen)))
-        (closed,) = load.attempt(self._close())
-        (inserted,) = load.attempt(self._insert())
+        if not at_the_end:
+            load.attempt(self._drop_corrected())
+        if not at_the_end or self._overwritten:
+            load.attempt(self._drop_same_as_before())
+        left = int(load.scalar(sa.select(sa.func.count()).select_from(self._stage)))
+        (closed,) = load.attempt(self._end_current() if at_the_end else self._close())
+        (inserted,) = load.attempt(self._insert_current() if at_the_end else self._insert())
         assert inserted == left, "each change that is left becomes a version"
         updated = min(corrected + touched, rows - inserted)
         return Written(inserted=inserted, updated=updated, unchanged=rows - inserted - updated, closed=closed)
@@ -67,18 +79,13 @@ class Versions:
         begins, ends, at = version.c[self._from], version.c[self._until], self._stage.c[self._from]
         return [*self._same(version, self._stage), begins < at, sa.or_(ends.is_(None), ends > at)]
 
-    def _in_part(self, changes: Any) -> list[Any]:
-        """The condition that changes are those to be merged now."""
-        number = changes.c[self._number.name]
-        return [] if self._part is None else [number >= self._part.start, number < self._part.stop]
-
     def _exists(self, table: Any, conditions: list[Any], *outer: Any) -> Any:
         return sa.exists(sa.select(sa.literal(1)).select_from(table).where(*conditions).correlate(*outer))
 
     def _of_changed(self, version: Any) -> Any:
         """The condition that a version is one of a key that changes."""
         changes = self._stage.alias("kanal_changes")
-        return self._exists(changes, [*self._same(changes, version), *self._in_part(changes)], version)
+        return self._exists(changes, [*self._same(changes, version)], version)
 
     def _values(self, until: Any) -> dict[str, Any]:
         """What a version has that ends at a moment, or goes on."""
@@ -97,6 +104,29 @@ class Versions:
 
     # --- statements ------------------------------------------------------------------------------------------------
 
+    def _all_at_the_end(self) -> bool:
+        """True where each key has one change, which comes after all of its versions."""
+        version, at = self._target.alias("kanal_version"), self._stage.c[self._from]
+        later = sa.or_(version.c[self._from] >= at, version.c[self._until] > at)
+        found = self._stage.join(version, sa.and_(*self._same(version, self._stage), later))
+        return self._of_one_moment and self._load.scalar(sa.select(sa.literal(1)).select_from(found).limit(1)) is None
+
+    def _end_current(self) -> Any:
+        """End the current versions of the keys that change."""
+        values: dict[str, Any] = {self._until: self._stage.c[self._from]}
+        if self._current is not None:
+            values[self._current] = self._flag(sa.false())
+        same = self._same(self._target, self._stage)
+        return self._target.update().values(values).where(*same, self._target.c[self._until].is_(None))
+
+    def _insert_current(self) -> Any:
+        """Insert the changes as the current versions."""
+        values: dict[str, Any] = {self._until: sa.null()}
+        if self._current is not None:
+            values[self._current] = self._flag(sa.true())
+        rows = sa.select(*(self._stage.c[name] for name in self._columns), *(v.label(n) for n, v in values.items()))
+        return self._load.insert_select(self._target, [*self._columns, *values], rows)
+
     def _kept_ends(self) -> list[Any]:
         """Put by until when the versions are valid that changes divide, before these are closed."""
         version = self._target.alias("kanal_version")
@@ -104,7 +134,7 @@ class Versions:
         ends = sa.select(
             *(self._stage.c[name] for name in self._key), version.c[self._until], self._number
         ).select_from(self._stage.join(version, sa.and_(*self._divides(version))))
-        ends = ends.where(*self._chosen, version.c[self._until].is_not(None))
+        ends = ends.where(version.c[self._until].is_not(None))
         return [self._ends.delete(), self._ends.insert().from_select(names, ends)]
 
     def _correct(self) -> Any:
@@ -112,13 +142,13 @@ class Versions:
         values = {name: self._stage.c[name] for name in self._tracked}
         differs = self._differs(self._tracked, self._target, self._stage)
         same = self._same(self._target, self._stage, self._from)
-        return self._target.update().values(values).where(*same, differs, *self._chosen)
+        return self._target.update().values(values).where(*same, differs)
 
     def _latest(self) -> Any:
         """The condition that a change is the last of its key."""
         later = self._stage.alias("kanal_later")
         after = [*self._same(later, self._stage), later.c[self._from] > self._stage.c[self._from]]
-        return ~self._exists(later, [*after, *self._in_part(later)], self._stage)
+        return ~self._exists(later, [*after], self._stage)
 
     def _not_outdated(self) -> Any:
         version = self._target.alias("kanal_newer")
@@ -130,17 +160,13 @@ class Versions:
         values = {name: self._stage.c[name] for name in self._overwritten}
         differs = self._differs(self._overwritten, self._target, self._stage)
         same = self._same(self._target, self._stage)
-        return (
-            self._target.update()
-            .values(values)
-            .where(*same, differs, self._latest(), self._not_outdated(), *self._chosen)
-        )
+        return self._target.update().values(values).where(*same, differs, self._latest(), self._not_outdated())
 
     def _take_over_latest(self) -> Any:
         """Give all changes of a key the overwritten columns of its last."""
         last, later = self._stage.alias("kanal_last"), self._stage.alias("kanal_later")
-        after = [*self._same(later, last), later.c[self._from] > last.c[self._from], *self._in_part(later)]
-        return self._take_over(last, ~self._exists(later, after, last), *self._in_part(last))
+        after = [*self._same(later, last), later.c[self._from] > last.c[self._from]]
+        return self._take_over(last, ~self._exists(later, after, last))
 
     def _take_over_newer(self) -> Any:
         """Give all changes of a key the overwritten columns of its last version, where that is newer."""
@@ -148,17 +174,13 @@ class Versions:
         later = self._stage.alias("kanal_later")
         begins = version.c[self._from]
         after = [*self._same(newer, version), newer.c[self._from] > begins]
-        changed = [*self._same(later, version), later.c[self._from] >= begins, *self._in_part(later)]
+        changed = [*self._same(later, version), later.c[self._from] >= begins]
         return self._take_over(version, ~self._exists(newer, after, version), ~self._exists(later, changed, version))
 
     def _take_over(self, other: Any, *conditions: Any) -> Any:
         values = {name: other.c[name] for name in self._overwritten}
         differs = self._differs(self._overwritten, self._stage, other)
-        return (
-            self._stage.update()
-            .values(values)
-            .where(*self._same(self._stage, other), differs, *conditions, *self._chosen)
-        )
+        return self._stage.update().values(values).where(*self._same(self._stage, other), differs, *conditions)
 
     def _count_overwritten(self) -> int:
         """How many changes differ from the current version in nothing but columns that are overwritten."""
@@ -169,30 +191,36 @@ class Versions:
         query = (
             sa.select(sa.func.count())
             .select_from(self._stage)
-            .where(self._exists(version, found, self._stage), self._latest(), self._not_outdated(), *self._chosen)
+            .where(self._exists(version, found, self._stage), self._latest(), self._not_outdated())
         )
         return int(self._load.scalar(query))
 
     def _drop_corrected(self) -> Any:
         version = self._target.alias("kanal_version")
         there = self._exists(version, self._same(version, self._stage, self._from), self._stage)
-        return self._stage.delete().where(there, *self._chosen)
+        return self._stage.delete().where(there)
 
-    def _drop_same_as_current(self) -> Any:
-        """Take out a key's only change, where it says what the current version says; by far the most often."""
-        version = self._target.alias("kanal_version")
+    def _what_is_new(self) -> Any:
+        """Put by what comes, but for a key's only change where that says what the current version says."""
+        coming, version = self._coming, self._target.alias("kanal_version")
+        number = list(coming.c)[-1]
+        chosen = [] if self._part is None else [number >= self._part.start, number < self._part.stop]
         same = [
-            *self._same(version, self._stage),
+            *self._same(version, coming),
             version.c[self._until].is_(None),
-            version.c[self._from] <= self._stage.c[self._from],
-            ~self._differs(self._tracked, version, self._stage),
+            version.c[self._from] <= coming.c[self._from],
+            ~self._differs([*self._tracked, *self._overwritten], version, coming),
         ]
-        others = self._stage.alias("kanal_others")
-        more = [*self._same(others, self._stage), others.c[self._number.name] != self._number]
-        alone = ~self._exists(others, [*more, *self._in_part(others)], self._stage)
-        rows = sa.select(self._number).where(self._exists(version, same, self._stage), alone, *self._chosen)
-        inner = rows.subquery("kanal_same")
-        return self._stage.delete().where(self._number.in_(sa.select(inner.c[self._number.name])))
+        known = self._exists(version, same, coming)
+        moments = sa.select(sa.func.min(coming.c[self._from]), sa.func.max(coming.c[self._from])).where(*chosen)
+        ((first, last),) = self._load.rows(moments)
+        self._of_one_moment = first == last
+        if not self._of_one_moment:  # else each key has one change
+            others = coming.alias("kanal_others")
+            more = [*self._same(others, coming), list(others.c)[-1] != number]
+            known = sa.and_(known, ~self._exists(others, more, coming))
+        rows = sa.select(*coming.c).where(~known, *chosen)
+        return self._stage.insert().from_select([column.name for column in self._stage.c], rows)
 
     def _events(self) -> Any:
         """What happened to the keys that change, in order: versions that begin, and changes."""
@@ -205,7 +233,7 @@ class Versions:
         new = sa.select(
             *(self._stage.c[name] for name in names), sa.null(),
             self._number,
-        ).where(*self._chosen)  # fmt: skip
+        )  # fmt: skip
         return sa.union_all(old, new).subquery("kanal_events")
 
     def _drop_same_as_before(self) -> Any:
@@ -237,7 +265,6 @@ class Versions:
         cuts = (
             sa.select(*(version.c[name] for name in self._key), begins, first)
             .select_from(self._stage.join(version, sa.and_(*self._divides(version))))
-            .where(*self._chosen)
             .group_by(*(version.c[name] for name in self._key), version.c[self._from])
             .subquery("kanal_cuts")
         )
@@ -262,14 +289,12 @@ class Versions:
         )
         values = self._values(until)
         names = [*self._columns, *values]
-        rows = (
-            sa.select(*(self._stage.c[name] for name in self._columns), *(v.label(name) for name, v in values.items()))
-            .select_from(
-                self._stage.join(following, following.c.kanal_number == self._number).outerjoin(
-                    ends, list(ends.c)[-1] == self._number
-                )
+        rows = sa.select(
+            *(self._stage.c[name] for name in self._columns), *(v.label(name) for name, v in values.items())
+        ).select_from(
+            self._stage.join(following, following.c.kanal_number == self._number).outerjoin(
+                ends, list(ends.c)[-1] == self._number
             )
-            .where(*self._chosen)
         )
         return self._load.insert_select(self._target, names, rows)
 

@@ -268,6 +268,10 @@ class SqlLoad:
     def settle_stage(self, stage: sa.Table) -> None:
         """Called once the rows of a stage are in it, before they are merged."""
 
+    def clear_stage(self, stage: sa.Table) -> None:
+        """Take all rows out of a stage."""
+        self.execute(stage.delete())
+
     def drop_stage(self, stage: sa.Table) -> None:
         """Remove a temporary table."""
         with self.database.errors():

@@ -139,6 +139,9 @@ class PostgreSQLLoad(SqlLoad):
     def index_rows(self, stage: sa.Table) -> None:
         self.run_sql(f"CREATE INDEX ON {stage.name} ({list(stage.c)[-1].name}); ANALYZE {stage.name}")
 
+    def clear_stage(self, stage: sa.Table) -> None:
+        self.run_sql(f"TRUNCATE {stage.name}")
+
     def settle_stage(self, stage: sa.Table) -> None:
         self.run_sql(f"ANALYZE {stage.name}; SET LOCAL work_mem = '64MB'")
 

@@ -41,7 +41,7 @@ class SqlStage:
         self.number = list(self.table.c)[-1]
         self._sieve: Sieve | None = None
         self._withdraws = False
-        self._ends: sa.Table | None = None
+        self._others: tuple[sa.Table, sa.Table] | None = None
 
     def encode(self, rows: pa.RecordBatch, first: int | None = None, withdrawn: NDArray[np.bool_] | None = None) -> Any:
         """Rows with their numbers, ready to be put in; None where there are none. Withdrawn ones are numbered from -1
@@ -66,7 +66,7 @@ class SqlStage:
 
     def clear(self) -> None:
         """Take all rows out."""
-        self.load.execute(self.table.delete())
+        self.load.clear_stage(self.table)
 
     def take_keys_of(self, other: SqlStage) -> None:
         """Take in the keys of another stage's rows."""
@@ -131,7 +131,7 @@ class SqlStage:
             rows = self.load.scalar(sa.select(sa.func.count()).select_from(self.table).where(*chosen))
         if self.merging.history is not None:
             with self.load.all_or_nothing():
-                return Versions(self, self._ends_of_versions(), None if whole else part).merge(rows)
+                return Versions(self, *self._for_versions(), None if whole else part).merge(rows)
         refers = self.merging.own_references or self.merging.open_references
         updated, inserted = self._merge_referring(chosen) if refers else self._merge_plain(chosen)
         if updated + inserted > rows:
@@ -142,14 +142,17 @@ class SqlStage:
             )
         return Written(inserted=inserted, updated=updated, unchanged=rows - updated - inserted)
 
-    def _ends_of_versions(self) -> sa.Table:
-        """Where the ends of versions are put by that are divided."""
-        history = self.merging.history
+    def _for_versions(self) -> tuple[sa.Table, sa.Table]:
+        """Where changes are put by that say something new, and the ends of versions that they divide."""
+        history, table = self.merging.history, self.merging.table
         assert history is not None
-        if self._ends is None:
-            columns = [*self.merging.key, history.until]
-            self._ends = self.load.create_stage(self.merging.table, columns, (), f"{self.table.name}_ends")
-        return self._ends
+        if self._others is None:
+            ends = [*self.merging.key, history.until]
+            self._others = (
+                self.load.create_stage(table, self._columns, self.merging.key, f"{self.table.name}_new"),
+                self.load.create_stage(table, ends, (), f"{self.table.name}_ends"),
+            )
+        return self._others
 
     def close_unmatched(self, kept: SqlStage | None, moment: SqlStage) -> int:
         """Of a history, end the current versions whose keys neither this stage nor the other has, at the one moment of
@@ -309,9 +312,8 @@ class SqlStage:
 
     def drop(self) -> None:
         """Remove it."""
-        for stage in (self.table, self._ends):
-            if stage is not None:
-                self.load.drop_stage(stage)
+        for stage in (self.table, *(self._others or ())):
+            self.load.drop_stage(stage)
 
     def _same_key(self, one: sa.Table, other: sa.Table) -> list[Any]:
         return [one.c[name] == other.c[name] for name in self.merging.key]
