@@ -25,8 +25,9 @@ NUMBERED = {
 
 
 @pytest.mark.parametrize("how", NUMBERED)
-@pytest.mark.parametrize("write", ["append", "merge", "truncate"])
-@pytest.mark.parametrize("commit", ["step", "batch", "job"])
+@pytest.mark.parametrize(("write", "commit"), [
+    ("append", "step"), ("append", "batch"), ("merge", "step"), ("merge", "batch"), ("truncate", "job"),
+])  # fmt: skip
 def test_numbers_go_on_after_those_that_were_loaded(
     places: Places, tmp_path: Path, how: str, write: str, commit: str
 ) -> None:
