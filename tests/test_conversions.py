@@ -23,8 +23,9 @@ from hypothesis import strategies as st
 
 from kanal.core.conversions import Example, Options, all_examples, converter
 from kanal.core.errors import ConversionError
+from kanal.core.profile import guess_type
 from kanal.core.reasons import Reason
-from kanal.core.types import TEXT, Family, SqlType, parse_type
+from kanal.core.types import DATE, TEXT, Family, SqlType, parse_type
 
 UTC = dt.UTC
 NAMES = {"D": Decimal, "dt": dt, "UTC": UTC, "nan": math.nan, "inf": math.inf, "true": True, "false": False}
@@ -320,3 +321,32 @@ def test_types_by_name() -> None:
     assert parse_type("NUMERIC ( 9 , 2 )") == SqlType("decimal", precision=9, scale=2)
     assert parse_type("character varying(7)") == parse_type("varchar(7)")
     assert str(parse_type("timestamp(6) with time zone")) == "timestamp with time zone"
+
+
+@pytest.mark.parametrize(
+    "formats", [("%d.%m.%Y", "%Y-%m-%d"), ("%d.%m.%Y", "%m.%d.%Y", "%Y%m%d"), ("%m/%d/%y", "%d/%m/%y")]
+)
+def test_of_several_formats_the_first_that_fits_counts(formats: tuple[str, ...]) -> None:
+    """Whole batches are read as each text by itself is."""
+    texts = ["31.12.2025", "12.31.2025", "1.2.2025", "01.02.2025", "2025-12-31", "20251231", "31.02.2025", "x", "", None,
+             " 31.12.2025 ", "02/28/25", "28/02/25", "13/13/25"]  # fmt: skip
+    made, faults = converter(TEXT, DATE, Options(format=formats))(pa.array(texts))
+    for row, text in enumerate(texts):
+        expected = None
+        for form in formats:
+            one, bad = converter(TEXT, DATE, Options(format=form))(pa.array([text], pa.string()))
+            if not bad and one[0].as_py() is not None:
+                expected = one[0].as_py()
+                break
+        assert made[row].as_py() == expected, text
+        assert (
+            any(fault.row == row for fault in faults) == (expected is None and bool((text or "").strip())) or text == ""
+        )
+
+
+def test_dates_of_several_forms_are_found_with_their_shares_of_rows() -> None:
+    texts = pa.array(["31.12.2025"] * 60 + ["2025-11-30"] * 30 + [f"{n}.1.2024" for n in range(1, 11)])
+    guess = guess_type(texts)
+    assert guess is not None
+    assert guess.options.format == ("%d.%m.%Y", "%Y-%m-%d")
+    assert guess.shown == 'date in several formats: "%d.%m.%Y" 70 %, "%Y-%m-%d" 30 %'

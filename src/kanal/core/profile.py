@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from kanal.core.conversions import Options, converter
+from kanal.core.conversions.formats import compiled
 from kanal.core.faults import value_text
 from kanal.core.types import BIGINT, DATE, TEXT, TIMESTAMP, WIDE_DECIMAL, SqlType
 
@@ -21,6 +22,8 @@ _TIMES = ("%H:%M", "%H:%M:%S")
 _TRIED = 300
 #: From this share of its texts on, a conversion is worth proposing.
 _WORTH = 0.5
+#: From this share on, a form of dates among others is worth naming.
+_MIXED = 0.05
 
 
 @dataclass(frozen=True)
@@ -32,11 +35,17 @@ class Guess:
     options: Options
     share: float
     also: str | None = None
+    #: Of several formats, the share that each fits.
+    shares: tuple[float, ...] = ()
 
     @property
     def shown(self) -> str:
         """The guess for people."""
         given = {name: getattr(self.options, name) for name in sorted(self.options.given())}
+        if self.shares:
+            forms = zip(self.options.format or (), self.shares, strict=True)
+            listed = ", ".join(f'"{form}" {int(share * 1000) / 10:g} %' for form, share in forms)
+            return f"{self.type} in several formats: {listed}"
         how = ", ".join(f'{name} = "{value}"' for name, value in given.items())
         share = "all" if self.share == 1 else f"{int(self.share * 1000) / 10:g} %"
         name = "decimal" if self.type == WIDE_DECIMAL else str(self.type)
@@ -86,22 +95,46 @@ def profile_column(name: str, parts: Iterable[pa.Array]) -> Profile:
 
 def guess_type(values: Any) -> Guess | None:
     """What most of the texts could be converted to, blank ones left aside; None where they are just texts."""
-    tried = pc.utf8_trim_whitespace(values.unique().slice(0, 2 * _TRIED)).unique()
-    tried = tried.filter(pc.not_equal(tried, "")).slice(0, _TRIED)
-    tried = tried.combine_chunks() if isinstance(tried, pa.ChunkedArray) else tried
+    counted = pc.utf8_trim_whitespace(values).value_counts()
+    counted = counted.filter(pc.not_equal(counted.field("values"), "")).slice(0, _TRIED)
+    tried, counts = counted.field("values"), counted.field("counts").to_numpy(zero_copy_only=False)
     if not len(tried):
         return None
     best: Guess | None = None
     for sql_type, options in _candidates(tried):
-        _, faults = converter(TEXT, sql_type, options)(tried)
-        share = 1 - len(faults) / len(tried)
+        share = _share(tried, counts, sql_type, options)
         if share < _WORTH:
             continue
         if best is None or share > best.share + 1e-9:
             best = Guess(sql_type, options, share)
         elif share == best.share and options.format and best.options.format and best.also is None:
             best = Guess(best.type, best.options, best.share, f'format = "{options.format}"')
+    if best is None or best.share < 1:
+        mixed = _mixed(tried, counts)
+        if mixed is not None and mixed.share > (best.share if best is not None else 0) + _MIXED:
+            return mixed
     return best
+
+
+def _share(texts: pa.Array, counts: Any, sql_type: SqlType, options: Options) -> float:
+    """The share of rows whose texts can be converted."""
+    _, faults = converter(TEXT, sql_type, options)(texts)
+    return float(1 - sum(int(counts[fault.row]) for fault in faults) / counts.sum())
+
+
+def _mixed(texts: pa.Array, counts: Any) -> Guess | None:
+    """Dates written in several forms that cannot be taken for each other, with the share of each."""
+    chosen: list[tuple[float, str]] = []
+    for form in _DATES:
+        share = _share(texts, counts, DATE, Options(format=form))
+        if share >= _MIXED and all(compiled(form).excludes(compiled(other)) for _, other in chosen):
+            chosen.append((share, form))
+    if len(chosen) < 2:
+        return None
+    chosen.sort(reverse=True)
+    options = Options(format=tuple(form for _, form in chosen))
+    share = _share(texts, counts, DATE, options)
+    return Guess(DATE, options, share, shares=tuple(share for share, _ in chosen)) if share >= _WORTH else None
 
 
 def _candidates(texts: pa.Array) -> Iterable[tuple[SqlType, Options]]:

@@ -215,7 +215,7 @@ class Conversion(Model):
     """How values become those of a type; also by name, under [conversion.NAME], for use in many columns."""
 
     type: str | None = None
-    format: str | None = None
+    format: Annotated[str | list[str] | None, Field(min_length=1)] = None
     decimal_mark: str | None = None
     grouping_mark: str | None = None
     rounding: Rounding | None = None
@@ -247,7 +247,7 @@ class Conversion(Model):
             return None if values is None else tuple(values)
 
         return Options(
-            format=self.format,
+            format=tuple(self.format) if isinstance(self.format, list) else self.format,
             decimal_mark=self.decimal_mark,
             grouping_mark=self.grouping_mark,
             rounding=self.rounding,

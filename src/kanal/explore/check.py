@@ -11,6 +11,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kanal.core.conversions.formats import compiled
 from kanal.core.errors import KanalError
 from kanal.core.faults import texts_of
 from kanal.core.reasons import Reason
@@ -73,6 +74,13 @@ def _located(plan: JobPlan, path: tuple[str, ...], what: str, remedy: str = "") 
 def _of_step(plan: JobPlan, step: PipelinePlan, new: bool) -> Iterator[Problem]:
     path = ("pipeline", step.name)
     settings, target = step.settings, step.target_table
+    for name, column in settings.columns.items():
+        forms = [compiled(text) for text in column.format] if isinstance(column.format, list) else []
+        for place, form in enumerate(forms):
+            alike = [other.text for other in forms[:place] if not form.excludes(other)]
+            if alike:
+                what = f"a text may be read by {' and '.join(alike)} and by {form.text}: the first of them counts"
+                yield _located(plan, (*path, "columns", name), what, "leave one out, if it is not sure")
     if settings.commits.by_batch and step.writing.merging.own_references:
         names = ", ".join(name for key in step.writing.merging.own_references for name in key.columns)
         yield _located(plan, (*path, "commit"), f"{target.name} refers to itself by {names}, and each batch is "

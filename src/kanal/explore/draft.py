@@ -280,7 +280,7 @@ def _proposal(column: ColumnInfo, guess: Guess, into: ColumnInfo | None, values:
     made = into.type if into is not None and into.type is not None else _exact_type(guess, values)
     parts = [f"from = {_text(_expression(column.name))}"]
     parts += [f'type = "{made}"'] if into is None else []
-    parts += [f"{name} = {_text(getattr(guess.options, name))}" for name in sorted(guess.options.given())]
+    parts += [f"{name} = {_value(getattr(guess.options, name))}" for name in sorted(guess.options.given())]
     parts += ['null_values = [""]'] if pc.any(pc.equal(values, "")).as_py() else []
     share = "all" if guess.share == 1 else f"{int(guess.share * 1000) / 10:g} % of"
     line = f"{_key(column.name)} = {{ {', '.join(parts)} }}"
@@ -289,6 +289,11 @@ def _proposal(column: ColumnInfo, guess: Guess, into: ColumnInfo | None, values:
         why = f"or {guess.also}" if guess.also else f"{share} sampled texts fit"
         return f"# ? {line}  # {why}"
     return f"{line}  # {share} sampled texts fit"
+
+
+def _value(value: Any) -> str:
+    """An option as TOML has it."""
+    return f"[{', '.join(map(_text, value))}]" if isinstance(value, tuple) else _text(value)
 
 
 def _exact_type(guess: Guess, values: Any) -> SqlType:

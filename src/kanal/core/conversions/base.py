@@ -23,10 +23,10 @@ class Options:
     """How values are to be converted; None means that nothing was said.
 
     `rounding` is one of floor, ceiling, half_up, half_even, toward_zero; `too_long` reject or cut; `ambiguous`
-    earlier or later; `format` is written with the directives of C's strftime.
+    earlier or later; `format` is written with the directives of C's strftime: one, or several to be tried in order.
     """
 
-    format: str | None = None
+    format: str | tuple[str, ...] | None = None
     decimal_mark: str | None = None
     grouping_mark: str | None = None
     rounding: str | None = None

@@ -110,6 +110,13 @@ class Format:
         """Bytes of a text in which every part is written in full (only for `vector` formats)."""
         return sum(_DIRECTIVES[value][0] if kind == "directive" else 1 for kind, value in self.tokens)
 
+    def excludes(self, other: Format) -> bool:
+        """True where no text can be read by both: each is of digits alone, and what stands between them differs."""
+        numeric = not (self.letters | other.letters) & {"b", "B", "p", "z"}
+        between = [[text for kind, text in form.tokens if kind == "literal"] for form in (self, other)]
+        plain = all(not text.isdigit() for texts in between for text in texts)
+        return numeric and plain and between[0] != between[1]
+
     def read(self, text: str, what: str) -> Fields:
         """The fields of one text; raises Refusal. `what` is the type's name, for the message."""
         match = self.pattern.fullmatch(text)

@@ -83,6 +83,20 @@ def localize(local: pa.Array, zone: str) -> tuple[pa.Array, Mask]:
     return pa.array(np.where(sure, moments, 0), mask=~sure).cast(pa.timestamp("us", "UTC")), decided(local, one)
 
 
+def given_formats(options: Options) -> tuple[str, ...]:
+    """The formats that were given, in the order in which they are tried."""
+    given = options.format
+    return (given,) if isinstance(given, str) else given or ()
+
+
+def _one_format(options: Options) -> str:
+    """The one format in which values are written; raises ConversionError where there are several."""
+    formats = given_formats(options)
+    if len(formats) != 1:
+        raise ConversionError("several formats are given, and a text is written in one", "name one format")
+    return formats[0]
+
+
 class _FromText(Conversion):
     """Text by its format, or by ISO 8601 where none is given."""
 
@@ -92,15 +106,15 @@ class _FromText(Conversion):
 
     def __init__(self, source: SqlType, target: SqlType, options: Options) -> None:
         super().__init__(source, target, options)
-        self.formats: list[Format] = [compiled(text) for text in ([options.format] if options.format else self.iso)]
-        self.check_format()
+        self.formats: list[Format] = [compiled(text) for text in given_formats(options) or self.iso]
+        for layout in self.formats:
+            self.check_format(layout)
 
-    def check_format(self) -> None:
+    def check_format(self, layout: Format) -> None:
         """Raise ConversionError where the format names no whole day."""
-        if not self.formats[0].has_date:
+        if not layout.has_date:
             raise ConversionError(
-                f'format "{self.formats[0].text}" names no whole day',
-                "name year, month and day, such as %d.%m.%Y",
+                f'format "{layout.text}" names no whole day', "name year, month and day, such as %d.%m.%Y"
             )
 
     def retry(self, values: pa.Array) -> pa.Array:
@@ -113,7 +127,9 @@ class _FromText(Conversion):
         content, starts = text_bytes(values)
         lengths = np.diff(starts)
         lengths[~valid_mask(values)] = -1
-        for layout in self.formats:
+        for place, layout in enumerate(self.formats):
+            if self.given.format and not all(layout.excludes(before) for before in self.formats[:place]):
+                continue  # what could be read by a format before it is left to be read in order
             for width in layout.widths if layout.vector else ():
                 rows = np.flatnonzero((lengths == width) & ~sure)
                 if not len(rows):
@@ -128,12 +144,29 @@ class _FromText(Conversion):
     def fields(self, value: str) -> tuple[dt.datetime, int | None]:
         """The local moment that one text stands for, and its offset in minutes; raises Refusal."""
         text = value.strip(" \t\r\n")
+        if len(self.formats) > 1 and self.given.format:
+            return self._by_the_first(text)
         for layout in self.formats[1:]:
             if layout.pattern.fullmatch(text):
                 found = layout.read(text, self.what)
                 return found.moment, found.offset_minutes
         found = self.formats[0].read(text, self.what)
         return found.moment, found.offset_minutes
+
+    def _by_the_first(self, text: str) -> tuple[dt.datetime, int | None]:
+        """What a text stands for by the first of several formats that can read it."""
+        refusal: Refusal | None = None
+        for layout in self.formats:
+            if layout.pattern.fullmatch(text):
+                try:
+                    found = layout.read(text, self.what)
+                    return found.moment, found.offset_minutes
+                except Refusal as error:  # a 13th month, by another format a day
+                    refusal = refusal or error
+        if refusal is not None:
+            raise refusal
+        forms = " or ".join(layout.text for layout in self.formats)
+        raise Refusal(Reason.NOT_A_DATE, f'"{text[:40]}" is not a {self.what} as {forms}: add its format')
 
 
 @conversion(Family.TEXT, Family.DATE, "31.12.2025", "2025-12-31", format="%d.%m.%Y")
@@ -193,11 +226,11 @@ class TextToTimestamptz(_FromText):
     def __init__(self, source: SqlType, target: SqlType, options: Options) -> None:
         super().__init__(source, target, options)
         self.zone = check_zone(options.time_zone) if options.time_zone else None
-        if options.format and self.zone is None and "z" not in self.formats[0].letters:
-            raise ConversionError(
-                f'format "{options.format}" has no offset from UTC',
-                'set time_zone, such as "Europe/Amsterdam"',
-            )
+        for layout in self.formats if options.format and self.zone is None else ():
+            if "z" not in layout.letters:
+                raise ConversionError(
+                    f'format "{layout.text}" has no offset from UTC', 'set time_zone, such as "Europe/Amsterdam"'
+                )
 
     def quick(self, values: pa.Array) -> tuple[pa.Array, Mask]:
         if self.zone is None:
@@ -237,10 +270,10 @@ class TextToTime(_FromText):
     iso = ISO_TIME
     what = "time"
 
-    def check_format(self) -> None:
-        if not self.formats[0].has_time or self.formats[0].has_date:
+    def check_format(self, layout: Format) -> None:
+        if not layout.has_time or layout.has_date:
             raise ConversionError(
-                f'format "{self.formats[0].text}" is not one of a time of day',
+                f'format "{layout.text}" is not one of a time of day',
                 "name hours and minutes, such as %H:%M",
             )
 
@@ -358,7 +391,7 @@ class _MomentToText(ToText):
     def __init__(self, source: SqlType, target: SqlType, options: Options) -> None:
         super().__init__(source, target, options)
         if options.format is not None:
-            compiled(options.format)
+            compiled(_one_format(options))
 
     def write(self, values: pa.Array) -> tuple[pa.Array, Mask]:
         sure = np.ones(len(values), dtype=np.bool_)
@@ -378,7 +411,7 @@ class _MomentToText(ToText):
     def write_exactly(self, value: Any) -> str:
         if self.given.format is None:
             return str(self.iso(pa.array([value], self.source.arrow))[0].as_py())
-        layout = compiled(self.given.format)
+        layout = compiled(_one_format(self.given))
         moment = value if not isinstance(value, dt.time) else dt.datetime.combine(_EPOCH.date(), value)
         if not isinstance(moment, dt.datetime):
             moment = dt.datetime.combine(moment, dt.time())
