@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import csv
+import io
 import os
+import re
 import signal
 import sqlite3
 import subprocess
@@ -12,9 +14,11 @@ import time
 from pathlib import Path
 
 import pytest
+from rich.console import Console
 
 import kanal
 from conftest import Cli, Files, document
+from kanal.cli.progress import Progress
 
 STEP_KEYS = ["step", "kind", "status", "read", "filtered", "rejected", "superseded", "withdrawn", "inserted",
              "updated", "unchanged"]  # fmt: skip
@@ -167,3 +171,22 @@ def test_shell_completion(tmp_path: Path) -> None:
     kanal = Path(sys.executable).parent / "kanal"
     done = subprocess.run([kanal], env=asked, cwd=tmp_path, capture_output=True, text=True, check=True)
     assert set(done.stdout.split()) == {"resume", "replay", "rejects"}
+
+
+def test_progress_tells_the_share_and_the_time_left(files: Files) -> None:
+    files.database("old.db", "CREATE TABLE t (n integer)", t=[(n,) for n in range(1000)])
+    files.database("new.db", "CREATE TABLE t (n integer)")
+    body = '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\n[command.c]\nconnection = "new"\nsql = "SELECT 1"'
+    shown: list[str] = []
+
+    class Watching(Progress):
+        def batch_ends(self, step: str, tally: kanal.Tally) -> None:
+            super().batch_ends(step, tally)
+            screen = Console(file=io.StringIO(), width=120)
+            screen.print(self)
+            shown.append(screen.file.getvalue())  # type: ignore[attr-defined]
+
+    kanal.Job.read(files.job(body)).run(batch_rows=250, watcher=Watching())
+    assert "25 % of 1,000" in " ".join(shown[0].split()) or "24 % of 1,000" in " ".join(shown[0].split())
+    assert re.search(r"\d+ s *$", shown[0].splitlines()[1])
+    assert "%" in shown[2]

@@ -17,7 +17,11 @@ from kanal.runner import StepResult, Watcher
 class Progress:
     """A watcher that keeps the state of every step and draws it when asked."""
 
+    #: It is told how many rows steps have to read, as far as that is known.
+    wants_expected = True
+
     def __init__(self) -> None:
+        self.expected: dict[str, int] = {}
         self.steps: dict[str, str] = {}
         self.tallies: dict[str, Tally] = {}
         self.began: dict[str, float] = {}
@@ -26,6 +30,10 @@ class Progress:
     def run_begins(self, run: int, steps: list[tuple[str, str]]) -> None:
         """All steps wait."""
         self.steps = {step: "waiting" for step, _ in steps}
+
+    def rows_expected(self, step: str, rows: int) -> None:
+        """So many rows are expected, about."""
+        self.expected[step] = rows
 
     def step_begins(self, step: str) -> None:
         """A step runs."""
@@ -43,14 +51,15 @@ class Progress:
         self.took[result.step] = result.seconds
 
     def __rich__(self) -> Table:
-        drawn = table("step", "status", "#read", "#written", "#rejected", "#rows/s", "#time")
+        drawn = table("step", "status", "#read", "#of", "#written", "#rejected", "#rows/s", "#time", "#left")
         for step, status in self.steps.items():
             tally = self.tallies.get(step)
             elapsed = self.took.get(step)
             if elapsed is None and step in self.began:
                 elapsed = time.perf_counter() - self.began[step]
             if tally is None or elapsed is None:
-                drawn.add_row(escape(step), status_text(status), "", "", "", "", seconds(elapsed) if elapsed else "")
+                taken = seconds(elapsed) if elapsed else ""
+                drawn.add_row(escape(step), status_text(status), "", self._share(step), "", "", "", taken, "")
                 continue
             rejected = f"[red]{tally.rejected:,}[/]" if tally.rejected else number(0)
             speed = number(int(tally.read / elapsed)) if elapsed else ""
@@ -58,12 +67,29 @@ class Progress:
                 escape(step),
                 status_text(status),
                 number(tally.read),
+                self._share(step, tally.read),
                 number(tally.written),
                 rejected,
                 speed,
                 seconds(elapsed),
+                self._left(step, tally.read, elapsed),
             )
         return drawn
+
+    def _share(self, step: str, read: int = 0) -> str:
+        """How much of what a step has to read it has read."""
+        expected = self.expected.get(step)
+        if not expected or step in self.took:
+            return ""
+        return f"[dim]{min(99, 100 * read // expected)} % of {expected:,}[/]" if read else f"[dim]{expected:,}[/]"
+
+    def _left(self, step: str, read: int, elapsed: float) -> str:
+        """The time that a step will need yet, as it has gone so far."""
+        expected = self.expected.get(step)
+        if not expected or not read or step in self.took or read >= expected:
+            return ""
+        left = elapsed * (expected - read) / read
+        return f"{max(1, round(left))} s" if left < 90 else f"{round(left / 60)} min"
 
 
 @contextmanager

@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 from kanal.connections.base import Target
 from kanal.connections.journal import Progress
 from kanal.connections.loading import Load
+from kanal.connections.roles import Reads
 from kanal.core.errors import KanalError, sentence
 from kanal.core.rejects import Reject
 from kanal.core.tally import Tally
@@ -37,6 +38,8 @@ from kanal.runner.watcher import Watcher
 if TYPE_CHECKING:  # it is imported where an executor is given
     from kanal.runner.remote import RemoteAttempt, Switchboard
 
+#: Seconds that may be spent on asking how many rows there are.
+_QUICKLY = 1.0
 _INTERRUPTED = "the run was stopped before it"
 #: Seconds after which a step that was asked to stop, and whose driver cannot be broken off, is left alone.
 PATIENCE = 4.0
@@ -146,6 +149,8 @@ class Execution:
         self._watch("run_begins", self.number, [(step.name, step.kind) for step in self.plan.steps])
         tell("run_begins", run=self.number, job=self.plan.job.job, steps=len(self.plan.steps))
         ended = False
+        if getattr(self.watcher, "wants_expected", False):
+            self._tell_expected()
         try:
             with _interrupts(lambda: self._ended.put(None)):
                 self._make_ready()
@@ -185,6 +190,21 @@ class Execution:
                 except Exception as error:
                     self._watched = False
                     tell("watcher_failed", logging.WARNING, f"the progress display has failed: {error}")
+
+    def _tell_expected(self) -> None:
+        """Tell the watcher how many rows steps have to read, as far as their databases say so quickly."""
+        began = time.monotonic()
+        for step in self.plan.steps:
+            if time.monotonic() - began > _QUICKLY:
+                return
+            if not isinstance(step, PipelinePlan) or step.settings.source.query is not None:
+                continue
+            if step.reads_all and step.name not in self.replayed and step.source.reads >= {Reads.QUERY}:
+                table = step.reading.table
+                with suppress(KanalError):
+                    counts = step.source.catalogue.row_counts(table.schema, [table.name])
+                    if table.name in counts:
+                        self._watch("rows_expected", step.name, counts[table.name].rows)
 
     def _make_ready(self) -> None:
         """Make what targets keep for Kanal, before any load is under way; what fails is said by the step."""
