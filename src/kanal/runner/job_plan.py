@@ -17,7 +17,8 @@ from kanal.core.transformation import ColumnPlan, ExpectCheck, LookupPlan, Membe
 from kanal.core.types import SqlType
 from kanal.definition import JobDefinition, Pipeline, Problem
 from kanal.runner.planning.order import Wait
-from kanal.runner.write_rules import Writing, rule_of
+from kanal.runner.staged_rows import Writing
+from kanal.runner.write_rules import rule_of
 
 
 @dataclass(frozen=True)

@@ -19,9 +19,10 @@ from kanal.core.transformation import (
     look_up,
     rejects_of,
 )
+from kanal.runner.staged_rows import Mask
 from kanal.runner.step_state import Prepared, Rows, StepState, Tagged, add_counts, refusals
 from kanal.runner.stream import Waiting
-from kanal.runner.write_rules import Mask, WriteRule
+from kanal.runner.write_rules import WriteRule
 
 
 class SecondChances(StepState):

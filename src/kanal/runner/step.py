@@ -23,7 +23,6 @@ from kanal.core.errors import KanalError
 from kanal.core.faults import Fault, texts_of
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.lookups import LookupTable
-from kanal.core.reasons import Reason
 from kanal.core.rejects import Reject, target_row
 from kanal.core.tally import Tally
 from kanal.core.transformation import (
@@ -35,26 +34,18 @@ from kanal.core.transformation import (
     rejects_of,
 )
 from kanal.core.versioned_lookups import VersionedLookupTable
-from kanal.runlog import BatchRecord
 from kanal.runner.incremental import Increment
 from kanal.runner.job_plan import PipelinePlan
 from kanal.runner.messages import Stopped
-from kanal.runner.replay import NUMBER, batches_of
-from kanal.runner.second_chances import SecondChances
+from kanal.runner.replay import batches_of
+from kanal.runner.staged_rows import EncodedRows
+from kanal.runner.step_ending import StepEnding
 from kanal.runner.step_state import OnBatch, Prepared, Rows, SharedLoad, Tagged, add_counts, refusals, taken
 from kanal.runner.stream import KeptRows, Waiting, WaitingRows, evenly, read_ahead, side_by_side, spooled, timed
-from kanal.runner.write_rules import EncodedRows, WriteRule, rule_for
+from kanal.runner.write_rules import WriteRule, rule_for
 
 
-class TooManyRejects(KanalError):
-    """More rows were rejected than the pipeline allows; the load is undone."""
-
-
-class TooManyDeletes(KanalError):
-    """More rows of the target would be deleted than the pipeline allows; the load is undone."""
-
-
-class PipelineStep(SecondChances):
+class PipelineStep(StepEnding):
     """One execution of a pipeline, from reading to commit."""
 
     def run(self, on_batch: OnBatch, shared: SharedLoad | None = None) -> None:
@@ -165,13 +156,6 @@ class PipelineStep(SecondChances):
         if plan.writing.rule.empties and rule.by_key:
             self.notes.append("rows of other tables refer to these, so they are replaced by their key")
         return rule
-
-    def _tell_moment(self, rule: WriteRule) -> None:
-        """Tell a history what the run's moment is."""
-        if self.plan.closing is not None:
-            frame = Frame(SourceBatch(1, {}), {}, self.moment)
-            rows, _ = convert_columns(frame, [self.plan.closing])
-            rule.moment = self.plan.target.storable(self.plan.target_table, rows)[0]
 
     def _hand_over(self, rule: WriteRule, shared: SharedLoad) -> None:
         """Leave to the shared transaction what is done once all its steps have loaded."""
@@ -292,62 +276,6 @@ class PipelineStep(SecondChances):
                 found.append(plan.target.storable(plan.target_table, rows)[0])
         return found
 
-    def _delete_rest(self, rule: WriteRule, load: Load) -> None:
-        """Delete what is missing in the source, and what referred to it is gone by now; say which rows stay."""
-        deleted, left = rule.delete_rest()
-        table = self.plan.target_table.name
-        if left and self.plan.writing.rule.empties:
-            first = ", ".join(f"{name} {value}" for name, value in left[0].items())
-            raise KanalError(
-                f"{len(left):,} rows of {table} that the source no longer has cannot be deleted, since rows of other "
-                f"tables refer to them: {first}",
-                'remove what refers to them first, for instance in the same job with commit = "job"',
-            )
-        rejects = []
-        for key in left:
-            said = f"the source no longer has this row of {table}, and it stays, since rows of other tables refer to it"
-            value = ", ".join(text or "NULL" for text in key.values())
-            where = ", ".join(key)
-            rejects.append(Reject(where, Reason.NOT_DELETED, value, said, key, None, target_row(table, key)))
-        if left:
-            self.notes.append(f"{len(left):,} rows that the source no longer has stay, since others refer to them")
-        if deleted or rejects:
-            self._log(None, Tally(deleted=deleted), rejects, 0.0)
-        self._limit_deletes(load)
-
-    def _limit_deletes(self, load: Load) -> None:
-        """Raise TooManyDeletes past the pipeline's limit."""
-        settings, tally = self.plan.settings, self.tally
-        deleted = tally.deleted + self._deleted
-        if settings.max_deletes is None or self.plan.writing.rule.empties or not deleted:
-            return
-        before = load.count(self.plan.target_table) - tally.inserted + deleted
-        if not settings.allows_deletes(deleted, before):
-            raise TooManyDeletes(
-                f"{deleted:,} of {before:,} rows of {self.plan.target_table.name} would be deleted, more than "
-                f"max_deletes = {settings.max_deletes} allows",
-                "see with kanal compare which ones, and correct the source, or allow more",
-            )
-
-    def _end(self, load: Load) -> None:
-        """What is done once all rows are written, before they are committed."""
-        if self._deleted:
-            self._log(None, Tally(), [], 0.0)
-        self._limit_rejects(final=True)
-        if self.plan.settings.last_sql:
-            load.run_sql(self.plan.settings.last_sql)
-        if self._increment is not None and self._writes:
-            self._increment.move(load)
-        self._number_on(load)
-        self.tally.require_balance()
-
-    def _number_on(self, load: Load) -> None:
-        """Have what numbers the target's rows go on after those that were loaded."""
-        if not self._writes:  # a sequence that was set stays so when all else is undone
-            return
-        notes = load.settle(self.plan.target_table, self.plan.writing.columns)
-        self.notes += [note for note in notes if note not in self.notes]
-
     def stop(self) -> None:
         """Ask, from another thread, that the step ends and is undone; a statement under way is broken off."""
         self._stop.set()
@@ -357,18 +285,6 @@ class PipelineStep(SecondChances):
     def _go_on(self) -> None:
         if self._stop.is_set():
             raise Stopped
-
-    def _log(self, prepared: Prepared | None, tally: Tally, rejects: list[Reject], writing: float) -> None:
-        if self.replayed is not None:
-            for place, reject in enumerate(rejects):
-                number = int(reject.row.pop(NUMBER) or 0)
-                self.rejected_again.add(number)
-                rejects[place] = replace(reject, again=number)
-        tally.deleted, self._deleted = tally.deleted + self._deleted, 0
-        self.tally.add(tally)
-        self.batches += 1
-        reading, computing = (prepared.batch.seconds, prepared.seconds) if prepared is not None else (0.0, 0.0)
-        self._on_batch(BatchRecord(self.batches, tally, reading, computing, writing), rejects)
 
     def _what_is_new(self) -> Increment | None:
         if self.plan.since is None:
@@ -608,20 +524,6 @@ class PipelineStep(SecondChances):
         keep = np.zeros(batch.rows, dtype=np.bool_)
         keep[kept] = True
         return good[keep[good]]
-
-    def _limit_rejects(self, final: bool) -> None:
-        """Raise TooManyRejects past the pipeline's limit; a share can only be judged at the end."""
-        settings, rejected, read = self.plan.settings, self.tally.rejected, self.tally.read
-        if final and settings.reject == "all" and rejected:
-            raise TooManyRejects(
-                f'{rejected:,} of {read:,} rows do not fit, and reject = "all" refuses the whole load for one',
-                "see them with kanal rejects, and correct the source or the mapping",
-            )
-        if (final or not isinstance(settings.max_rejects, str)) and not settings.allows_rejects(rejected, read):
-            raise TooManyRejects(
-                f"{rejected:,} of {read:,} rows were rejected, more than max_rejects = {settings.max_rejects} allows",
-                "see them with kanal rejects, and correct the source or the mapping",
-            )
 
 
 def _lookup_columns(plan: PipelinePlan, name: str, keys: tuple[str, ...]) -> list[str]:

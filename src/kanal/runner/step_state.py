@@ -29,8 +29,9 @@ from kanal.runlog import BatchRecord
 from kanal.runner.incremental import Increment
 from kanal.runner.job_plan import PipelinePlan
 from kanal.runner.replay import Rejected
+from kanal.runner.staged_rows import EncodedRows, Mask
 from kanal.runner.stream import KeptRows, Waiting, WaitingRows
-from kanal.runner.write_rules import EncodedRows, Mask, WriteRule, rule_for
+from kanal.runner.write_rules import WriteRule, rule_for
 
 #: Called after each batch with its counts and seconds, and its rejects.
 OnBatch = Callable[[BatchRecord, list[Reject]], None]

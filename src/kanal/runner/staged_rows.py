@@ -1,0 +1,191 @@
+"""Rows on their way into a target: how they are to be written, encoded for that, and put by to be written at once."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import pyarrow as pa
+from numpy.typing import NDArray
+
+from kanal.connections import ForeignKey, TableInfo
+from kanal.connections.errors import RowsRefused
+from kanal.connections.loading import HistoryColumns, Load, Merging, RefusedRow, Stage, Written
+from kanal.core.faults import texts_of
+from kanal.core.rejects import target_row
+from kanal.definition import Pipeline
+from kanal.runner.refusal_search import RefusalSearch
+
+if TYPE_CHECKING:
+    from kanal.runner.write_rules import WriteRule
+
+Mask = NDArray[np.bool_]
+
+
+@dataclass(frozen=True)
+class Writing:
+    """How rows are written: the rule, the columns given, the key, and whether rows that are gone are deleted."""
+
+    table: TableInfo
+    settings: Pipeline
+    columns: tuple[str, ...]
+    key: tuple[str, ...]
+    rule: type[WriteRule]
+    delete_missing: bool = False
+    #: True where a source without rows leaves a table without rows.
+    empties_all: bool = False
+    #: True where each batch is committed, so that its rows are written when it ends.
+    by_batch: bool = False
+    #: References that are filled in once later steps have loaded, and the key by which their rows are found then.
+    open_references: tuple[ForeignKey, ...] = ()
+    filling_key: tuple[str, ...] = ()
+    #: Where every version of a row is kept.
+    history: HistoryColumns | None = None
+
+    @property
+    def merging(self) -> Merging:
+        """How rows meet those that the table has."""
+        settings = self.settings
+        update, insert = settings.matched == "update", settings.not_matched == "insert"
+        later = self.open_references, self.filling_key
+        return Merging(self.table, self.columns, self.key, update, insert, settings.newer_by, *later, self.history)
+
+    @property
+    def inserting(self) -> Merging:
+        """How rows are put beside those that the table has."""
+        return Merging(self.table, self.columns, (), False, True, None, self.open_references, self.filling_key)
+
+
+@dataclass(frozen=True)
+class EncodedRows:
+    """Rows, and the same in the form in which the load inserts them."""
+
+    rows: pa.RecordBatch
+    content: Any
+    #: Of rows that are put by, the number of the first.
+    first: int = 0
+    #: Which of them say that the target's rows of their keys are to go.
+    withdrawn: Mask | None = None
+
+
+class StagedRows:
+    """Rows put by in a stage of the target, to be written all at once."""
+
+    def __init__(self, load: Load, merging: Merging, name: str) -> None:
+        self.stage: Stage = load.stage(merging, merging.columns, name)
+        self._load = load
+        #: True once rows were taken out, so that those left have to be counted.
+        self.counted = False
+        self._again = bool(merging.own_references)
+        #: True where rows stay until their references are filled in.
+        self.stays = bool(merging.open_references)
+        if self.stays:
+            later = merging.filled_later
+            load.defer([key for key in merging.open_references if key not in later])
+        self.schema: pa.Schema | None = None
+        self._merging = merging
+        self._written = 0
+        self._ready = 0
+        self._searching = False
+
+    def encode(self, rows: pa.RecordBatch, withdrawn: Mask | None = None) -> EncodedRows:
+        """A batch ready for `add`, with its numbers."""
+        first = self.stage.rows
+        self.schema = rows.schema
+        if withdrawn is not None and withdrawn.any():
+            self.counted = True
+        return EncodedRows(rows, self.stage.encode(rows, withdrawn=withdrawn), first, withdrawn)
+
+    def add(self, encoded: EncodedRows) -> Written:
+        """Put a batch by; the places of rows that cannot be, since a value is none of its column's, count from 0."""
+
+        def put(start: int, stop: int) -> Written:
+            part = encoded.rows.slice(start, stop - start)
+            gone = encoded.withdrawn[start:stop] if encoded.withdrawn is not None else None
+            self.stage.add(self.stage.encode(part, encoded.first + start, gone))
+            return Written(inserted=stop - start)
+
+        try:
+            self.stage.add(encoded.content)
+        except RowsRefused:
+            self.counted = True
+            return Written(refused=RefusalSearch(put)(0, encoded.rows.num_rows).refused)
+        return Written()
+
+    def ready(self) -> None:
+        """Called before what waits is looked at by SQL."""
+        if self.waiting and self._ready < self.stage.rows:
+            self.stage.ready()
+            self._ready = self.stage.rows
+
+    @property
+    def waiting(self) -> bool:
+        """True where rows have come since the last were written."""
+        return self.stage.rows > self._written
+
+    def write(self) -> Written:
+        """Write what has come; the places of refused rows count from 0 at the first row of the stage."""
+        self.ready()
+        gone = self.stage.withdraw() if self.waiting else Written()
+        found = self._sift(self._written, self.stage.rows) if self._load.checks_at_commit and self.waiting else []
+        written = RefusalSearch(self._merge, self._sift)(self._written, self.stage.rows)
+        written.refused += found
+        written.add(gone)
+        while self._again and written.refused and written.taken:
+            # What a row refers to may have come in after it was tried.
+            refused, written.refused, taken = written.refused, [], written.taken
+            for row in refused:
+                written.add(
+                    RefusalSearch(self._merge)(row.place, row.place + 1) if not row.columns else Written(refused=[row])
+                )
+            if written.taken == taken:
+                break
+        self._written = self.stage.rows
+        if self.stays:
+            self.stage.take_out([row.place for row in written.refused])
+        else:
+            self.stage.clear()
+        return written
+
+    def open_ends(self) -> dict[str, RefusedRow]:
+        """The rows that were written and refer to rows that did not come, by what `target_row` says of their keys."""
+        found = self.stage.open_ends()
+        names, table = self._merging.filling_key, self._merging.table.name
+        values = zip(*(key for _, key in found), strict=True)
+        columns = [key_texts(column, self.schema, name) for name, column in zip(names, values, strict=False)]
+        keys = (target_row(table, dict(zip(names, key, strict=True))) for key in zip(*columns, strict=True))
+        return {key: row for key, (row, _) in zip(keys, found, strict=True) if key is not None}
+
+    def close_references(self) -> None:
+        """Have the rows refer to those that have come meanwhile."""
+        self.stage.close_references()
+
+    def drop(self) -> None:
+        """Take it away."""
+        self.stage.drop()
+
+    def _merge(self, start: int, stop: int) -> Written:
+        """Write the rows with these numbers."""
+        whole = (start, stop) == (self._written, self.stage.rows) and not (self.stays and self._written)
+        if not whole and not self._searching:
+            self.stage.ready_for_parts()
+            self._searching = True
+        return self.stage.merge(range(start, stop), whole, self.counted)
+
+    def _sift(self, start: int, stop: int) -> list[RefusedRow]:
+        del stop
+        found: list[RefusedRow] = self.stage.sift(start if self.stays else 0)
+        self.counted = self.counted or bool(found)
+        return found
+
+
+def key_texts(values: Sequence[Any], schema: pa.Schema | None, name: str) -> list[str | None]:
+    """Values that a database gave of a column, as rejects show those that were written."""
+    made = pa.array(values)
+    if schema is not None and made.type != schema.field(name).type:
+        with suppress(pa.ArrowException):
+            made = made.cast(schema.field(name).type, safe=False)
+    return texts_of(made)
