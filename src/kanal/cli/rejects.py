@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import json as json_module
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import IO, Any
 
@@ -115,9 +115,24 @@ def _print_group(screen: Console, group: dict[str, Any], found: list[dict[str, A
             said = reject["message"]
             screen.print(indented(escape(said)))
         row = json_module.loads(reject["row"]).items()
-        cells = "  ".join(f"[dim]{escape(name)}[/] {escape(example(value, 30))}" for name, value in row)
-        screen.print(indented(cells, 6))
+        for line in _lines([(name, example(value, 30)) for name, value in row], screen.width - 6):
+            screen.print(indented("  ".join(f"[dim]{escape(name)}[/] {escape(value)}" for name, value in line), 6))
     return len(found)
+
+
+def _lines(cells: list[tuple[str, str]], width: int) -> Iterator[list[tuple[str, str]]]:
+    """Names and values in lines of a width, no value broken."""
+    line: list[tuple[str, str]] = []
+    used = 0
+    for name, value in cells:
+        size = len(name) + len(value) + 3
+        if line and used + size - 2 > width:
+            yield line
+            line, used = [], 0
+        line.append((name, value))
+        used += size
+    if line:
+        yield line
 
 
 def _export(path: Path, found: list[dict[str, Any]], escape_formulas: bool) -> None:
