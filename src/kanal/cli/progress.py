@@ -81,7 +81,9 @@ class Progress:
         expected = self.expected.get(step)
         if not expected or step in self.took:
             return ""
-        return f"[dim]{min(99, 100 * read // expected)} % of {expected:,}[/]" if read else f"[dim]{expected:,}[/]"
+        if not read:
+            return f"[dim]{expected:,}[/]"
+        return "[dim]all read[/]" if read >= expected else f"[dim]{100 * read // expected} % of {expected:,}[/]"
 
     def _left(self, step: str, read: int, elapsed: float) -> str:
         """The time that a step will need yet, as it has gone so far."""
