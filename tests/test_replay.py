@@ -156,3 +156,30 @@ def test_a_run_log_that_a_team_shares(places: Places, files: Files, cli: Cli, ki
     assert log.rows("SELECT * FROM kanal_lock") == []
     assert [run["run"] for run in document(cli("runs", "--job", "job.toml", "--json"))] == [2, 1]
     assert kanal.Job.read(files.folder / "job.toml").run()["t"].rejects().num_rows == 1
+
+
+@pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
+@pytest.mark.parametrize("write", ["append", "merge"])
+@pytest.mark.parametrize("key", ["integer", "varchar(9)"])
+def test_rejected_rows_are_tried_as_the_source_has_them_now(
+    places: Places, files: Files, cli: Cli, kind: str, write: str, key: str
+) -> None:
+    old, new = places(kind), places("sqlite")
+    old.sql(f"CREATE TABLE t (no {key} PRIMARY KEY, n varchar(9))",
+            "INSERT INTO t VALUES ('1', 'x'), ('2', 'x'), ('3', 'x'), ('4', '4')")  # fmt: skip
+    new.sql(f"CREATE TABLE t (no {key} PRIMARY KEY, n integer)")
+    body = f'[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "{write}"\nkey = "no"'
+    made = job(files.folder, body, old=old, new=new)
+    assert succeeded(made.run())["t"].tally.rejected == 3
+    old.sql("UPDATE t SET n = '11' WHERE no = '1'", "DELETE FROM t WHERE no = '2'", "INSERT INTO t VALUES ('5', '5')")
+    again = succeeded(made.replay())
+    assert counts(again["t"]) == {"read": 2, "rejected": 1, "inserted": 1}
+    assert "changed at the source, and tried as it is now: 1 rejected row" in str(again["t"].note)
+    assert "gone from the source: 1 rejected row" in str(again["t"].note)
+    assert sorted((str(no), n) for no, n in new.rows("SELECT no, n FROM t")) == [("1", 11), ("4", 4)]
+    assert [reject["row"]["no"] for reject in document(cli("rejects", "1", "--json"))] == ["3"]
+    assert "Gone from the source: 1 rejected row of run 1" in cli("rejects", "1").stdout
+    old.sql("DELETE FROM t WHERE no = '3'")
+    with pytest.raises(kanal.KanalError, match="no longer has any"):
+        made.replay(1)
+    assert document(cli("rejects", "1", "--json")) == []

@@ -58,7 +58,10 @@ def rejects(
     resolved = log.resolved(record.run)
     if resolved:
         screen.print(f"[dim]{resolved:,} rejected rows of run {record.run} were resolved by a replay.[/]\n")
-    if not groups and resolved:
+    gone = log.gone(record.run)
+    if gone:
+        screen.print(f"[dim]Gone from the source: {counted(gone, 'rejected row')} of run {record.run}.[/]\n")
+    if not groups and (resolved or gone):
         screen.print(f"[green]✓[/] Run {record.run} of {escape(record.job)} has no other rejects.")
         return 0
     if not groups and (step or reason or column):

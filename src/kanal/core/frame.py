@@ -55,6 +55,13 @@ class SourceBatch:
         }
         return SourceBatch(len(rows), {name: values.filter(keep) for name, values in self.columns.items()}, strays)
 
+    def texts_of(self, name: str) -> list[str | None]:
+        """The values of a column as text, as rejects keep them."""
+        texts = _texts(self.columns[name])
+        for row, stray in self.strays.get(name, {}).items():
+            texts[row] = value_text(stray)
+        return texts
+
     def row_texts(self, rows: list[int]) -> list[dict[str, str | None]]:
         """Whole source rows as text, as a reject keeps them."""
         picks = pa.array(rows, pa.int64())

@@ -37,7 +37,8 @@ class TakenOver(KanalError):
 def _open(run: int, **where: str | None) -> sa.ColumnElement[bool]:
     """The rejects of a run that are not resolved, of one step, reason or column alone where these are given."""
     given = (REJECT.c[name] == value for name, value in where.items() if value is not None)
-    return sa.and_(REJECT.c.run == run, sa.or_(REJECT.c.resolved_by.is_(None), REJECT.c.resolved_by < 0), *given)
+    unresolved = sa.or_(REJECT.c.resolved_by.is_(None), REJECT.c.resolved_by < 0)
+    return sa.and_(REJECT.c.run == run, unresolved, REJECT.c.ended.is_(None), *given)
 
 
 def _run_record(row: Any, steps: tuple[StepRecord, ...]) -> RunRecord:
@@ -257,6 +258,12 @@ class RunLogReader:
     def resolved(self, run: int) -> int:
         """How many rejects of a run were resolved."""
         statement = sa.select(sa.func.count()).where(REJECT.c.run == run, REJECT.c.resolved_by > 0)
+        with self._begin() as connection:
+            return int(connection.execute(statement).scalar() or 0)
+
+    def gone(self, run: int) -> int:
+        """How many rejects of a run are of rows that the source no longer had when they were to be loaded again."""
+        statement = sa.select(sa.func.count()).where(REJECT.c.run == run, REJECT.c.ended == "gone")
         with self._begin() as connection:
             return int(connection.execute(statement).scalar() or 0)
 

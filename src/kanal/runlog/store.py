@@ -319,6 +319,15 @@ class RunLogStore(RunLogReader):
                 open_ones = sa.or_(REJECT.c.resolved_by.is_(None), REJECT.c.resolved_by == -run)
                 connection.execute(REJECT.update().where(same, open_ones).values(resolved_by=-run, resolved_in=batch))
 
+    def end_gone(self, rejects: Collection[int]) -> None:
+        """Record that the rows of rejects, by their numbers, are gone from the source."""
+        with self._begin() as connection:
+            numbers = sorted({*_origins(connection, sorted(rejects)).values()})
+            for start in range(0, len(numbers), 500):
+                chosen = numbers[start : start + 500]
+                same = sa.or_(REJECT.c.reject.in_(chosen), REJECT.c.origin.in_(chosen))
+                connection.execute(REJECT.update().where(same).values(ended="gone"))
+
     @_lasting
     def settle(self, run: int, step: str, committed: bool, batches: int = 0) -> None:
         """Record whether the rows that a run was about to resolve are committed, or rejected as before.

@@ -39,7 +39,7 @@ RUN = sa.Table(
     sa.Column("owner", sa.String(36)),
 )
 #: The form of these tables; a run log of an older one is brought to it when it is next used.
-VERSION_NOW = 6
+VERSION_NOW = 7
 #: What columns were called before: their values are taken over.
 FORMER = {"resolved_by": "mended_by", "resolved_in": "mended_in"}
 VERSION = sa.Table("kanal_version", METADATA, sa.Column("version", sa.Integer, primary_key=True, autoincrement=False))
@@ -103,5 +103,7 @@ REJECT = sa.Table(
     sa.Column("constraint", sa.Text),
     sa.Column("would_be", sa.Text),
     sa.Column("parent", sa.Text),
+    # What became of its row, where it can no longer be loaded: gone.
+    sa.Column("ended", sa.String(10)),
     sa.Index("kanal_reject_of_run", "run", "step"),
 )

@@ -8,9 +8,12 @@ from dataclasses import replace
 import pyarrow as pa
 
 from kanal.connections import ColumnInfo
+from kanal.connections.reading import Reading, Window
+from kanal.connections.roles import Reads
 from kanal.core.conversions import converter
-from kanal.core.errors import KanalError
+from kanal.core.errors import KanalError, counted
 from kanal.core.frame import SourceBatch, Strays
+from kanal.core.rejects import row_key
 from kanal.core.types import TEXT, Family
 from kanal.runner.job_plan import PipelinePlan
 
@@ -34,6 +37,54 @@ def plan_of_replay(plan: PipelinePlan) -> PipelinePlan:
         }
     )
     return replace(plan, settings=settings, notes=(), since=None, split_by=None, keys_reading=None)
+
+
+def read_anew(plan: PipelinePlan, rejected: Rejected) -> tuple[PipelinePlan, Rejected, list[int]]:
+    """The rejected rows as the source has them now, found by their keys, with a note of what has changed; and the
+    numbers of those that it no longer has. Without a key, they are loaded as they were kept."""
+    key = plan.row_key
+    if not key or plan.settings.source.query is not None or Reads.QUERY not in plan.source.reads:
+        return plan, rejected, []
+    wanted = {row_key(row, key): row for _, row in rejected if all(row.get(name) is not None for name in key)}
+    found: dict[str, Mapping[str, str | None]] = {}
+    for reading in _readings(plan, list(wanted.values())):
+        with plan.source.read(reading) as batches:
+            for batch in batches:
+                firsts = {row[key[0]] for row in wanted.values()}
+                likely = [place for place, text in enumerate(batch.texts_of(key[0])) if text in firsts]
+                for now in batch.row_texts(likely):
+                    if row_key(now, key) in wanted:
+                        found[row_key(now, key)] = now
+    fresh, gone, changed = list[tuple[int, Mapping[str, str | None]]](), list[int](), 0
+    for number, row in rejected:
+        name = row_key(row, key)
+        if name not in wanted:
+            fresh.append((number, row))
+        elif name not in found:
+            gone.append(number)
+        else:
+            changed += any(found[name].get(column, row[column]) != row[column] for column in row)
+            fresh.append((number, found[name]))
+    said = {"changed at the source, and tried as it is now": changed, "gone from the source": len(gone)}
+    notes = [f"{what}: {counted(count, 'rejected row')}" for what, count in said.items() if count]
+    return replace(plan, notes=(*plan.notes, *notes)), fresh, gone
+
+
+def _readings(plan: PipelinePlan, rows: list[Mapping[str, str | None]]) -> Iterator[Reading]:
+    """What is read of the source to find some rows: each by its number, if they are few, else all of it."""
+    whole = replace(plan.reading, windows=(), conditions=(), order_by=(), limit=None, seeks=False)
+    column = plan.reading.table.column(plan.row_key[0])
+    numbers = {row[plan.row_key[0]] for row in rows}
+    if column is None or column.stored.family is not Family.INTEGER or len(numbers) > _ONE_BY_ONE:
+        yield whole
+        return
+    for text in sorted(numbers, key=str):
+        number = int(text or 0)
+        yield replace(whole, windows=(Window(column.name, number, number + 1),))
+
+
+#: So many rejected rows are asked for one by one; for more, the source is read through.
+_ONE_BY_ONE = 200
 
 
 def batches_of(plan: PipelinePlan, rejected: Rejected) -> Iterator[SourceBatch]:

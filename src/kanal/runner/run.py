@@ -19,7 +19,7 @@ from kanal.runlog import RunLogStore, RunRecord, StepSeed
 from kanal.runner.events import tell
 from kanal.runner.execution import Execution
 from kanal.runner.job_plan import JobPlan, PipelinePlan, SincePlan
-from kanal.runner.replay import plan_of_replay
+from kanal.runner.replay import Rejected, plan_of_replay, read_anew
 from kanal.runner.results import Run
 from kanal.runner.run_options import RunOptions, choose, keep_only, plan_to_run, planned, with_options, without_secrets
 from kanal.runner.watcher import NullWatcher, Watcher
@@ -126,7 +126,7 @@ def replay_run(
     options = {name: value for name, value in record.options.items() if name in kept}
     with _ready(job, options) as (plan, log):
         _settle(plan, log, job.job)
-        rejected = {name: log.rejected_rows(record.run, name) for name in names}
+        rejected: dict[str, Rejected] = {name: log.rejected_rows(record.run, name) for name in names}
         rejected = {name: rows for name, rows in rejected.items() if rows}
         if not rejected:
             raise KanalError(
@@ -137,9 +137,26 @@ def replay_run(
         plan.steps = [plan_of_replay(plan) if isinstance(plan, PipelinePlan) else plan for plan in plan.steps]
         plan.steps = [replace(s, open_references=()) if isinstance(s, PipelinePlan) else s for s in plan.steps]
         plan.groups = []
+        _read_anew(plan, rejected, log)
         seeds = [StepSeed(step.name, step.kind) for step in plan.steps]
         again = log.begin_run(job.job, _file_of(job), seeds, options | {"replay": record.run})
         return Execution(plan, log, again, watcher or NullWatcher(), rejected).run()
+
+
+def _read_anew(plan: JobPlan, rejected: dict[str, Rejected], log: RunLogStore) -> None:
+    """Take the rejected rows as the source has them now; raises KanalError where it has none of them."""
+    gone: list[int] = []
+    for place, step in enumerate(plan.steps):
+        if isinstance(step, PipelinePlan):
+            plan.steps[place], rejected[step.name], missing = read_anew(step, rejected[step.name])
+            gone += missing
+    if gone:
+        log.end_gone(gone)
+    for name in [name for name, rows in rejected.items() if not rows]:
+        del rejected[name]
+    if not rejected:
+        raise KanalError(f"The source no longer has any of the {len(gone):,} rejected rows", "there is nothing to load")
+    keep_only(plan, list(rejected))
 
 
 def _to_replay(log: RunLogStore, record: RunRecord, names: list[str]) -> list[str]:
