@@ -169,7 +169,7 @@ def test_rules_and_ways_to_commit_are_those_of_the_job_file() -> None:
     fields = kanal.Settings.model_fields
     assert set(get_args(fields["write"].annotation)) == set(WRITE_RULES)
     assert set(get_args(fields["commit"].annotation)) == set(COMMIT_MODES)
-    named = re.compile(r"\b(write|commit)\s*([!=]=|in)\s*['\"(]|[!=]=\s*['\"](append|truncate|merge)['\"]")
+    named = re.compile(r"\b(write|commit)\s*([!=]=|in)\s*['\"(]|[!=]=\s*['\"](append|truncate|merge|history)['\"]")
     source = Path(kanal.__file__).parent
     found = [f"{path.name}: {line.strip()}" for path in source.rglob("*.py")
              for line in path.read_text(encoding="utf-8").splitlines() if named.search(line)]  # fmt: skip

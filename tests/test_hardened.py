@@ -952,7 +952,8 @@ def test_planning_grows_with_the_number_of_steps_and_no_faster(files: Files) -> 
         return time.process_time() - began
 
     seconds(20)
-    assert seconds(400) < 2.2 * 4 * max(seconds(100), 0.05)
+    # The best of three, since other processes take their share of the caches.
+    assert min(seconds(400) for _ in range(3)) < 2.2 * 4 * max(min(seconds(100) for _ in range(3)), 0.05)
 
 
 def test_a_damaged_run_log_is_not_called_missing(files: Files, cli: Cli) -> None:

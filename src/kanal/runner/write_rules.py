@@ -36,6 +36,8 @@ class WriteRule:
     #: True where rows are put by, and written by `finish`; and where they then meet those that are there by their key.
     gathers: ClassVar[bool] = False
     by_key: ClassVar[bool] = False
+    #: True where every version of a row is kept.
+    keeps_versions: ClassVar[bool] = False
 
     def __init__(self, load: Load, writing: Writing) -> None:
         self.load = load
@@ -336,6 +338,7 @@ class History(Merge):
     """Every version of a row is kept: a change ends the version that is valid at its moment, and begins another."""
 
     name = "history"
+    keeps_versions = True
 
     def _delete_missing(self) -> int:
         self._check_keys()

@@ -18,7 +18,7 @@ class HistoryPlanner(MappingPlanner):
         """The key of a history's changes, which is that of the rows and the moment; says what is wrong with it."""
         history = self.settings.history
         assert history is not None
-        if self.settings.write != "history":
+        if not self.rule.keeps_versions:
             return key
         found: dict[str, ColumnInfo] = {}
         named = {"from": history.from_, "until": history.until, "current": history.current}
@@ -53,12 +53,12 @@ class HistoryPlanner(MappingPlanner):
     def _check_history(self) -> None:
         """What goes with a history, and what does not."""
         settings = self.settings
-        if (settings.history is not None) != (settings.write == "history"):
-            given = settings.write == "history"
+        if (settings.history is not None) != self.rule.keeps_versions:
+            given = self.rule.keeps_versions
             what = "it is not said which columns hold it" if given else 'only write = "history" keeps one'
             remedy = 'add history = { from = "…", until = "…" }' if given else 'set write = "history"'
             self._problem("write" if given else "history", what, remedy)
-        if settings.write != "history":
+        if not self.rule.keeps_versions:
             return
         wrong = {"matched": settings.matched != "update", "not_matched": settings.not_matched != "insert"}
         wrong |= {"newer_by": settings.newer_by is not None, "delete_when": settings.delete_when is not None}
