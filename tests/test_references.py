@@ -328,3 +328,36 @@ def test_where_a_trigger_changes_rows_only_the_target_knows(places: Places, tmp_
     run = succeeded(job(tmp_path, '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"', old=old, new=new).run())
     assert (run["t"].tally.inserted, run["t"].tally.rejected) == (42, 8)
     assert {reject["constraint"] for reject in run["t"].rejects().to_pylist()} == {"big"}
+
+
+def test_a_reference_that_only_the_commit_would_check_refuses_rows(places: Places, tmp_path: Path) -> None:
+    old, new = places("sqlite"), places("postgresql")
+    old.sql("CREATE TABLE gate (no integer, reach integer)")
+    fill(old, gate=[(n, n % 4) for n in range(20)])
+    new.sql("CREATE TABLE reach (no integer PRIMARY KEY)", "INSERT INTO reach VALUES (0), (1), (2)",
+            "CREATE TABLE gate (no integer PRIMARY KEY, reach integer REFERENCES reach DEFERRABLE INITIALLY DEFERRED)")  # fmt: skip
+    for write in ("append", "merge"):
+        body = f'[pipeline.g]\nsource = "old:gate"\ntarget = "new:gate"\nwrite = "{write}"\nkey = "no"'
+        run = succeeded(job(tmp_path, body, old=old, new=new).run())
+        assert {reject["value"] for reject in run["g"].rejects().to_pylist()} == {"3"}
+        new.sql("DELETE FROM gate")
+
+
+def test_without_the_rights_to_look_the_rows_are_searched_for(places: Places, tmp_path: Path) -> None:
+    old, new = places("sqlite"), places("mariadb")
+    old.sql("CREATE TABLE t (id integer, n integer)")
+    fill(old, t=[(n, -1 if n % 7 == 0 else n) for n in range(50)])
+    name = new.url.rpartition("/")[2]
+    new.sql("CREATE TABLE t (id integer PRIMARY KEY, n integer, CONSTRAINT big CHECK (n > 0))",
+            "DROP USER IF EXISTS kanal_clerk@'127.0.0.1'", "CREATE USER kanal_clerk@'127.0.0.1'",
+            f"GRANT SELECT, INSERT ON {name}.t TO kanal_clerk@'127.0.0.1'",
+            f"GRANT CREATE, SELECT, INSERT, UPDATE, DELETE ON {name}.kanal_progress TO kanal_clerk@'127.0.0.1'")  # fmt: skip
+    made = job(tmp_path, '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"', old=old, new=new)
+    path = tmp_path / "job.toml"
+    path.write_text(path.read_text().replace("root@127.0.0.1", "kanal_clerk@127.0.0.1"))
+    try:
+        run = succeeded(type(made).read(path).run())
+        assert (run["t"].tally.inserted, run["t"].tally.rejected) == (42, 8)
+        assert {reject["constraint"] for reject in run["t"].rejects().to_pylist()} == {"big"}
+    finally:
+        new.sql("DROP USER kanal_clerk@'127.0.0.1'")

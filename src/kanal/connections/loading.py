@@ -199,6 +199,9 @@ class Load(Protocol):
     def stage(self, merging: Merging, columns: tuple[str, ...], name: str) -> Any:
         """A new, empty Stage for some of the columns of a merge."""
 
+    def check_at_once(self, keys: Sequence[ForeignKey]) -> None:
+        """Have foreign keys checked as rows come, of those that would be checked at the commit alone."""
+
     def defer(self, keys: Sequence[ForeignKey]) -> None:
         """Have foreign keys checked at the commit alone, of those that can be."""
 

@@ -137,6 +137,9 @@ class PlainLoad:
         """False: rows are only added."""
         return False
 
+    def check_at_once(self, keys: Sequence[ForeignKey]) -> None:
+        """Nothing: there are no foreign keys."""
+
     def defer(self, keys: Sequence[ForeignKey]) -> None:
         """Nothing: there are no foreign keys."""
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import replace
 from typing import ClassVar
 
@@ -75,15 +76,14 @@ class WriteRule:
         self._encoded = encoded
         if self._staged is not None:
             return self._write_staged(encoded.rows)
-        if encoded.rows.num_rows and can_stage(self.load):
-            if not self.load.checks_at_commit:
-                try:
-                    return self._insert(0, encoded.rows.num_rows)
-                except RowsRefused:
-                    pass
+        rows = encoded.rows.num_rows
+        if rows and not self.load.checks_at_commit:
+            with suppress(RowsRefused):
+                return self._insert(0, rows)
+        if rows and can_stage(self.load):
             self._staged = StagedRows(self.load, self.writing.inserting, "kanal_refused")
             return self._write_staged(encoded.rows)
-        return RefusalSearch(self._insert)(0, encoded.rows.num_rows)
+        return RefusalSearch(self._insert)(0, rows)
 
     def _write_staged(self, rows: pa.RecordBatch) -> Written:
         staged = self._staged
@@ -371,6 +371,7 @@ def rule_for(load: Load, writing: Writing) -> WriteRule:
     A table to be emptied, to whose rows others refer, is brought to the same contents row by row, where the target
     allows no reference to be open for a while.
     """
+    load.check_at_once([key for key in writing.table.foreign_keys if key not in writing.open_references])
     if writing.rule.empties and writing.key and not load.can_empty(writing.table):
         return Merge(load, replace(writing, delete_missing=True, empties_all=True))
     refers = writing.merging.own_references or writing.open_references

@@ -38,6 +38,7 @@ class SqlLoad:
         self.database = database
         self._tables: dict[tuple[str | None, str], sa.Table] = {}
         self._stage_names: dict[str, int] = {}
+        self._may_stage: bool | None = None
         self._deferred_keys: set[str | None] = set()
         self.begin()
 
@@ -59,6 +60,9 @@ class SqlLoad:
                 if self.scalar(sa.select(sa.literal(1)).select_from(there).where(*refers).limit(1)):
                     return False
         return True
+
+    def check_at_once(self, keys: Sequence[ForeignKey]) -> None:
+        """Have foreign keys checked as rows come, of those that would be checked at the commit alone."""
 
     def defer(self, keys: Sequence[ForeignKey]) -> None:
         """Have foreign keys checked at the commit alone, of those that can be."""
@@ -211,6 +215,12 @@ class SqlLoad:
 
     def may_stage(self) -> bool:
         """True where the user may make temporary tables."""
+        if self._may_stage is None:
+            self._may_stage = self.ask_may_stage()
+        return self._may_stage
+
+    def ask_may_stage(self) -> bool:
+        """The same, asked of the database."""
         return True
 
     def encode_into(self, table: sa.Table, rows: pa.RecordBatch) -> Any:

@@ -113,11 +113,28 @@ class MariaDBLoad(SqlLoad):
             self.run_sql("SET SESSION foreign_key_checks = 1")
 
     def has_triggers(self, table: TableInfo) -> bool:
+        parts = [f"QUOTE(SUBSTRING_INDEX(CURRENT_USER(), '@', {place}))" for place in (1, -1)]
+        mine = f"grantee = CONCAT({parts[0]}, '@', {parts[1]}) AND privilege_type = 'TRIGGER'"
+        place = "table_schema = COALESCE(:schema, DATABASE())"
+        # Who may not make triggers does not see them.
         found = sa.text(
-            "SELECT count(*) FROM information_schema.triggers "
-            "WHERE event_object_schema = COALESCE(:schema, DATABASE()) AND event_object_table = :name"
+            f"SELECT (SELECT count(*) FROM information_schema.user_privileges WHERE {mine}) "
+            f"+ (SELECT count(*) FROM information_schema.schema_privileges WHERE {mine} AND {place}) "
+            f"+ (SELECT count(*) FROM information_schema.table_privileges WHERE {mine} AND {place} "
+            "AND table_name = :name), "
+            "(SELECT count(*) FROM information_schema.triggers "
+            "WHERE event_object_schema = COALESCE(:schema, DATABASE()) AND event_object_table = :name)"
         )
-        return bool(self.scalar(found.bindparams(schema=table.schema, name=table.name)))
+        ((seen, triggers),) = self.rows(found.bindparams(schema=table.schema, name=table.name))
+        return not seen or bool(triggers)
+
+    def ask_may_stage(self) -> bool:
+        try:
+            self.connection.exec_driver_sql("CREATE TEMPORARY TABLE kanal_may_stage (n integer)")
+            self.connection.exec_driver_sql("DROP TEMPORARY TABLE kanal_may_stage")
+        except exc.SQLAlchemyError:
+            return False
+        return True
 
     def constraints(self, table: TableInfo) -> list[Constraint]:
         found = [one for one in super().constraints(table) if one.condition is None]

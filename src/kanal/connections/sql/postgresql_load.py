@@ -80,6 +80,13 @@ class PostgreSQLLoad(SqlLoad):
         self.run_sql(f"CREATE TEMPORARY TABLE {name} ON COMMIT DROP AS {query} WITH NO DATA")
         return stage
 
+    def check_at_once(self, keys: Sequence[ForeignKey]) -> None:
+        # One that is INITIALLY DEFERRED would refuse no row, and fail the commit.
+        quote = self.database.sql_dialect.identifier_preparer.quote
+        names = sorted({quote(key.name) for key in keys if key.deferrable and key.name})
+        if names:
+            self.run_sql(f"SET CONSTRAINTS {', '.join(names)} IMMEDIATE")
+
     def defer(self, keys: Sequence[ForeignKey]) -> None:
         quote = self.database.sql_dialect.identifier_preparer.quote
         for name in {key.name for key in keys if key.deferrable and key.name} - self._deferred_keys:
@@ -133,7 +140,7 @@ class PostgreSQLLoad(SqlLoad):
     def verify(self) -> None:
         self.run_sql("SET CONSTRAINTS ALL IMMEDIATE")
 
-    def may_stage(self) -> bool:
+    def ask_may_stage(self) -> bool:
         return bool(self.scalar(sa.text("SELECT has_database_privilege(current_database(), 'TEMPORARY')")))
 
     def index_rows(self, stage: sa.Table) -> None:
