@@ -22,7 +22,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kanal.core.conversions import Example, Options, all_examples, converter
-from kanal.core.errors import ConversionError
+from kanal.core.errors import ConversionError, ExpressionError
+from kanal.core.expressions import Scope, compile_expression
+from kanal.core.frame import Frame, SourceBatch
 from kanal.core.profile import guess_type
 from kanal.core.reasons import Reason
 from kanal.core.types import DATE, TEXT, Family, SqlType, parse_type
@@ -350,3 +352,30 @@ def test_dates_of_several_forms_are_found_with_their_shares_of_rows() -> None:
     assert guess is not None
     assert guess.options.format == ("%d.%m.%Y", "%Y-%m-%d")
     assert guess.shown == 'date in several formats: "%d.%m.%Y" 70 %, "%Y-%m-%d" 30 %'
+
+
+@pytest.mark.parametrize(
+    ("text", "value"),
+    [
+        ("to_date(t, 'DD.MM.YYYY')", [dt.date(2025, 12, 31), None, "fault"]),
+        ("CAST(t AS date FORMAT 'DD.MM.YYYY')", [dt.date(2025, 12, 31), None, "fault"]),
+        ("to_timestamp(t || ' 13:05', 'DD.MM.YYYY HH24:MI')", [dt.datetime(2025, 12, 31, 13, 5), None, "fault"]),
+        ("CAST('2025/01/02' AS date FORMAT 'YYYY/MM/DD')", [dt.date(2025, 1, 2)] * 3),
+        ("to_date(t)", "a format is missing"),
+        ("to_date(t, t)", "a format is missing"),
+        ("to_date(t, 'DD Mon YYYY')", 'the format has "Mon"'),
+        ("to_date(t, 'HH24:MI')", "no whole day"),
+        ("to_date(5, 'DD.MM.YYYY')", "this is integer"),
+    ],
+)
+def test_texts_are_dates_by_a_format_in_an_expression(text: str, value: Any) -> None:
+    scope = Scope({"t": TEXT}, {}, {}, "the source")
+    if isinstance(value, str):
+        with pytest.raises(ExpressionError) as raised:
+            compile_expression(text, scope)
+        assert value in raised.value.what
+        return
+    frame = Frame(SourceBatch(3, {"t": pa.array(["31.12.2025", None, "31.02.2025"])}), {"t": TEXT})
+    made = frame.array(compile_expression(text, scope).node.evaluate(frame)).to_pylist()
+    bad = {fault.row for fault in frame.collect()}
+    assert ["fault" if row in bad else found for row, found in enumerate(made)] == value

@@ -23,10 +23,12 @@ from kanal.core.types import (
     BIGINT,
     BINARY,
     BOOLEAN,
+    DATE,
     DOUBLE,
     INTEGER,
     NULL,
     TEXT,
+    TIMESTAMP,
     Family,
     SqlType,
     decimal,
@@ -376,6 +378,16 @@ def _cast(compiler: _Compiler, tree: exp.Cast) -> Node:
     name = tree.args["to"].sql("postgres").lower()
     names = {"int": "integer", "double precision": "double precision", "bytea": "binary"}
     return cast(node, parse_type(names.get(name, name)))
+
+
+@_handles(exp.StrToDate, exp.StrToTime)
+def _by_format(compiler: _Compiler, tree: exp.StrToDate | exp.StrToTime) -> Node:
+    """to_date and to_timestamp with a format, and CAST(… AS … FORMAT …): the parser gives it in directives."""
+    form = tree.args.get("format")
+    if not isinstance(form, exp.Literal) or not form.is_string:
+        raise ExpressionError("a format is missing, as a text", "write one such as to_date(x, 'DD.MM.YYYY')")
+    target = DATE if isinstance(tree, exp.StrToDate) else TIMESTAMP
+    return temporal.by_format(compiler.compile(tree.this), form.this, target)
 
 
 #: What CAST does beyond the strict conversions: SQL lets it round, cut text to a length and drop a time of day.

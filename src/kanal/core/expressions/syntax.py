@@ -6,6 +6,7 @@ import logging
 from typing import Any, ClassVar
 
 from sqlglot import exp
+from sqlglot.dialects.dialect import build_formatted_time
 from sqlglot.dialects.postgres import Postgres
 from sqlglot.errors import ParseError, TokenError
 from sqlglot.tokens import TokenType  # type: ignore[attr-defined]
@@ -16,10 +17,13 @@ logging.getLogger("sqlglot").setLevel(logging.ERROR)
 
 
 class _Expressions(Postgres):
-    """SQL in which every plain function call stays what was written: its meaning is not the parser's to decide."""
+    """SQL in which a function call stays what was written, save for formats of dates; its meaning is Kanal's."""
 
     class Parser(Postgres.Parser):  # type: ignore[misc, valid-type]
-        FUNCTIONS: ClassVar[dict[str, Any]] = {}
+        FUNCTIONS: ClassVar[dict[str, Any]] = {
+            "TO_DATE": build_formatted_time(exp.StrToDate, "postgres"),
+            "TO_TIMESTAMP": build_formatted_time(exp.StrToTime, "postgres"),
+        }
         FUNCTION_PARSERS: ClassVar[dict[str, Any]] = {
             name: parse
             for name, parse in Postgres.Parser.FUNCTION_PARSERS.items()

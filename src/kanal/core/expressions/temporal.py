@@ -13,8 +13,9 @@ from numpy.typing import NDArray
 
 from kanal.core.arrays import Datum, Mask, from_unscaled, valid_mask
 from kanal.core.conversions import Options
+from kanal.core.conversions.formats import compiled
 from kanal.core.conversions.temporal import check_zone
-from kanal.core.errors import ExpressionError
+from kanal.core.errors import ConversionError, ExpressionError
 from kanal.core.expressions.nodes import Node, constant, convert
 from kanal.core.frame import Frame
 from kanal.core.nearest import did_you_mean
@@ -337,6 +338,22 @@ def _extract_interval(field: str, node: Node) -> Node:
 
 
 _TRUNCATIONS = ("second", "minute", "hour", "day", "week", "month", "quarter", "year")
+
+
+def by_format(node: Node, form: str, target: SqlType) -> Node:
+    """A text as a date or a timestamp without zone, by a format in directives."""
+    if node.type.family not in (Family.TEXT, Family.NULL):
+        raise ExpressionError(f"a format says how a text is read, and this is {node.type}", "leave the format out")
+    try:
+        letters = [text for kind, text in compiled(form).tokens if kind == "literal" and text.isalpha() and text != "T"]
+    except ConversionError as error:
+        raise ExpressionError(error.what, "it knows YYYY YY MM DD HH24 HH12 MI SS, and what stands between") from None
+    if letters:
+        raise ExpressionError(
+            f'the format has "{"".join(letters)}", which says nothing',
+            "it knows YYYY YY MM DD HH24 HH12 MI SS, and what stands between; other formats go with the key format",
+        )
+    return convert(node, target, Options(format=form))
 
 
 def date_trunc(arguments: list[Node]) -> Node:
