@@ -11,6 +11,7 @@ import decimal
 import math
 import re
 import zoneinfo
+from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -352,6 +353,30 @@ def test_dates_of_several_forms_are_found_with_their_shares_of_rows() -> None:
     assert guess is not None
     assert guess.options.format == ("%d.%m.%Y", "%Y-%m-%d")
     assert guess.shown == 'date in several formats: "%d.%m.%Y" 70 %, "%Y-%m-%d" 30 %'
+
+
+@pytest.mark.parametrize(
+    ("texts", "shown", "nothing"),
+    [
+        (["31.12.2025", "0000-00-00", "", "01.02.2024"], 'date (format = "%d.%m.%Y"): all; no value: "0000-00-00"', ("0000-00-00",)),
+        (["5", "N/A", " - ", "7"], 'bigint: all; no value: " - ", "N/A"', (" - ", "N/A")),
+        (["5", "x", "6", "-"], 'bigint: 66.6 %; no value: "-"', ("-",)),
+        (["5", "00000000"] + ["7"] * 30, "bigint: all", ()),  # it is a number
+        (["a", "n/a", "-"], None, ()),
+        (["-", "n/a"], None, ()),
+    ],
+)  # fmt: skip
+def test_texts_that_stand_for_no_value_are_told_apart(texts: list[str], shown: str | None, nothing: Any) -> None:
+    guess = guess_type(pa.chunked_array([texts]))
+    assert (guess and guess.shown) == shown
+    if guess is not None:
+        assert guess.nothing == nothing
+        options = replace(guess.options, null_values=(*nothing, ""))
+        made, faults = converter(TEXT, guess.type, options)(pa.array(texts))
+        assert {texts[fault.row] for fault in faults} <= {"x"}
+        assert [texts[row] for row in range(len(texts)) if not made[row].is_valid] == [
+            text for text in texts if text in (*nothing, "", "x")
+        ]
 
 
 @pytest.mark.parametrize(

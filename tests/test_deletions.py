@@ -114,7 +114,13 @@ def test_rows_that_the_source_calls_void_go(
         f'delete_when = "void = \'yes\'"\nduplicates = "{duplicates}"\ncommit = "{commit}"\nbatch_rows = 4\n'
         'order_by = ["line"]\n[pipeline.t.columns]\nid = "id"\nn = "n"\n'
     )
-    run = succeeded(job(tmp_path, body, old=old, new=new).run())
+    load = job(tmp_path, body, old=old, new=new)
+    (before,) = load.compare()
+    # 1 and 3 should be gone if their last row, or their first, is the one that counts.
+    assert (before.missing, before.extra, before.differing) == ((0, 1, 2) if duplicates == "last" else (1, 2, 1))
+    run = succeeded(load.run())
+    (after,) = load.compare()
+    assert (after.same, after.differs()) == (2, False)
     tally = run["t"].tally
     last = duplicates == "last"
     left = [(2, 20), (3, 31)] if last else [(2, 20), (8, 80)]
@@ -137,8 +143,11 @@ def test_an_older_void_row_does_not_delete_a_newer_one(places: Places, tmp_path:
     body = ('[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "merge"\nkey = "id"\nnewer_by = "seen"\n'
             'delete_when = "void = 1"\nsame = "*"\nskip = "void"\n')  # fmt: skip
     body = body.replace('same = "*"\nskip = "void"\n', '[pipeline.t.columns]\nid = "id"\nseen = "seen"\n')
-    run = succeeded(job(tmp_path, body, old=old, new=new).run())
+    load = job(tmp_path, body, old=old, new=new)
+    run = succeeded(load.run())
     assert sorted(new.rows("SELECT id FROM t")) == [(1,), (3,)]
+    (comparison,) = load.compare()
+    assert (comparison.extra, comparison.left_out) == (1, 1)
     tally = run["t"].tally
     assert (tally.withdrawn, tally.deleted, tally.rejected) == (2, 1, 1)
     assert "refer to the row" in run["t"].rejects()["message"][0].as_py()

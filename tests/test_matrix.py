@@ -49,12 +49,17 @@ TYPES: dict[str, tuple[tuple[str, str, str], list[Any]]] = {
     "u": (("uuid", "uuid", "char(36)"), [str(uuid.UUID(int=7)), str(uuid.UUID(int=2**127 + 5))]),
     "j": (("json", "jsonb", "longtext"), ['{"a": [1, true, null]}', '{"a": 1.10}', '"\u00e9"']),
 }  # fmt: skip
-WRITES, COMMITS = ["append", "truncate", "merge"], ["step", "batch", "job"]
+WRITES, COMMITS = ["append", "truncate", "merge", "delete", "history"], ["step", "batch", "job"]
 WAYS, FORMS = ["whole", "killed", "split", "replayed"], ["column", "expression", "lookup"]
 Case = tuple[str, str, str, str, str, str]
 CASES: list[Case] = list(itertools.product(KINDS, KINDS, WRITES, COMMITS, WAYS, FORMS))
 SEED = os.environ.get("KANAL_TEST_SEED") or f"{dt.date.today():%Y-%m-%d}"
-SAMPLE = random.Random(SEED).sample(CASES, 24)
+SAMPLE = random.Random(SEED).sample(CASES, 32)
+#: What a job file says for a write rule; `delete` is a merge with rows that say that they are gone.
+RULES = {
+    "delete": "write = \"merge\"\ndelete_when = \"bad IN ('2', '5')\"",
+    "history": 'write = "history"\nhistory = { from = "begins", until = "ends" }',
+}
 
 
 def rows() -> list[Row]:
@@ -129,11 +134,16 @@ def plain(name: str, value: Any) -> Any:
 def found(place: Place) -> list[tuple[Any, ...]]:
     """What stands in the target, in the model's form."""
     names = ["id", *TYPES, "bad"]
+    now = (
+        " WHERE ends IS NULL"
+        if "ends" in {column["name"] for column in sa.inspect(place.engine).get_columns("t")}
+        else ""
+    )
     shown = [f"{name}::text" if place.kind == "postgresql" and name == "j" else name for name in names]
     with place.engine.begin() as connection:
         if place.kind == "mariadb":
             connection.exec_driver_sql("SET time_zone = '+00:00'")
-        given = connection.exec_driver_sql(f"SELECT {', '.join(shown)} FROM t ORDER BY id, bad").fetchall()
+        given = connection.exec_driver_sql(f"SELECT {', '.join(shown)} FROM t{now} ORDER BY id, bad").fetchall()
     return [tuple(plain(name, value) for name, value in zip(names, row, strict=True)) for row in given]
 
 
@@ -141,8 +151,8 @@ def model(write: str, before: list[Row], read: list[Row]) -> list[tuple[Any, ...
     """What must stand in the target: slow and obvious."""
     loaded = [{**row, "bad": int(row["bad"].rstrip("!"))} for row in read]
     ids = {row["id"] for row in loaded}
-    kept = {"append": before, "truncate": [], "merge": [row for row in before if row["id"] not in ids]}[write]
-    whole = [*kept, *loaded]
+    kept = {"append": before, "truncate": []}.get(write, [row for row in before if row["id"] not in ids])
+    whole = [*kept, *(row for row in loaded if write != "delete" or row["id"] not in (2, 5))]
     names = ["id", *TYPES, "bad"]
     return sorted(
         (tuple(plain(name, row.get(name)) for name in names) for row in whole), key=lambda row: (row[0], row[-1])
@@ -159,8 +169,9 @@ def body(case: Case, fixed: bool) -> str:
     lines.append(f'bad = {{ from = "{bad}", type = "integer" }}')
     split = "split = 3\n" if way == "split" else ""
     lookup = 'lookup.l = { table = "new:l", on = { id = "id" } }\n' if form == "lookup" else ""
+    rule = RULES.get(write, f'write = "{write}"')
     return (
-        f'[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "{write}"\ncommit = "{commit}"\nkey = "id"\nbatch_rows = 3\nretries = 0\n{split}{lookup}'
+        f'[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\n{rule}\ncommit = "{commit}"\nkey = "id"\nbatch_rows = 3\nretries = 0\n{split}{lookup}'
         '[pipeline.t.columns]\nid = "id"\n' + "\n".join(lines)
     )  # fmt: skip
 
@@ -196,14 +207,18 @@ def run_case(places: Places, folder: Path, case: Case) -> str:
     old, new = places(source), places(target)
     made = rows()
     bad = {"sqlite": "text", "postgresql": "text", "mariadb": "varchar(20)"}
+    moment = TYPES["at"][0][KINDS.index(target)]
     old.sql(f"CREATE TABLE t (id integer PRIMARY KEY, {declared(source)}, bad {bad[source]})")
     put(old, "t", made)
-    key = "" if write == "append" else " PRIMARY KEY"
-    new.sql(f"CREATE TABLE t (id integer{key}, {declared(target)}, bad integer)")
+    key = {"append": "", "history": f", begins {moment} NOT NULL, ends {moment}, PRIMARY KEY (id, begins)"}.get(
+        write, ", PRIMARY KEY (id)"
+    )
+    new.sql(f"CREATE TABLE t (id integer, {declared(target)}, bad integer{key})")
     if form == "lookup":
         new.sql(f"CREATE TABLE l (id integer PRIMARY KEY, {declared(target)})")
         put(new, "l", [{name: value for name, value in row.items() if name != "bad"} for row in made])
-    before: list[Row] = [{"id": 2, "v": "old", "bad": -1}, {"id": 99, "v": "old", "bad": -2}]
+    past = {"begins": dt.datetime(2000, 1, 1)} if write == "history" else {}
+    before: list[Row] = [{"id": 2, "v": "old", "bad": -1, **past}, {"id": 99, "v": "old", "bad": -2, **past}]
     put(new, "t", before)
     first = job(folder, body(case, fixed=False), old=old, new=new)
     problems = first.check()
@@ -226,6 +241,9 @@ def run_case(places: Places, folder: Path, case: Case) -> str:
         assert again["t"].tally.rejected == 0, again["t"].rejects().to_pylist()
         expected = made
     assert found(new) == model(write, before, expected)
+    if write == "history":
+        closed = new.rows("SELECT id, v FROM t WHERE ends IS NOT NULL")
+        assert closed == [(2, "old")]
     comparison = [
         one.differs(allow_extra=write != "truncate")
         for one in job(folder, body(case, fixed=way == "replayed"), old=old, new=new).compare()

@@ -50,6 +50,22 @@ def compare_hashes(left_keys: Hashes, left_rows: Hashes, right_keys: Hashes, rig
     )
 
 
+#: Stands in place of the hash of a row that says that rows of its key are to go.
+WITHDRAWN = np.uint64(0)
+
+
+def not_withdrawn(keys: Hashes, rows: Hashes) -> tuple[Hashes, Hashes]:
+    """The rows that stay, where a WITHDRAWN one takes those of its key away that come before it."""
+    (gone,) = np.nonzero(rows == WITHDRAWN)
+    if not len(gone):
+        return keys, rows
+    withdrawn, place = np.unique(keys[gone][::-1], return_index=True)
+    last = gone[len(gone) - 1 - place]
+    found = np.minimum(np.searchsorted(withdrawn, keys), len(withdrawn) - 1)
+    stays = (withdrawn[found] != keys) | (np.arange(len(keys)) > last[found])
+    return keys[stays], rows[stays]
+
+
 def last_of_key(keys: Hashes, rows: Hashes) -> tuple[Hashes, Hashes]:
     """Of each key the last row alone."""
     _, place = np.unique(keys[::-1], return_index=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import pyarrow as pa
@@ -26,10 +26,19 @@ _WORTH = 0.5
 _MIXED = 0.05
 
 
+#: What stands for a value that there is not, in small letters.
+_NOTHING = frozenset(
+    {"-", "--", "---", ".", "?", "n/a", "na", "n.a.", "none", "null", "nil", "nan", "unknown", "00000000"}
+    | {f"{day}{time}" for day in ("0000-00-00", "00.00.0000", "00/00/0000", "0000/00/00")
+       for time in ("", " 00:00", " 00:00:00")}
+)  # fmt: skip
+
+
 @dataclass(frozen=True)
 class Guess:
     """A type that texts could be converted to, the options for it, and which share of them fits. `also` is another
-    form that fits as many: which is meant cannot be told."""
+    form that fits as many: which is meant cannot be told. `nothing` are texts that seem to stand for no value; these
+    and blank ones are not in the share."""
 
     type: SqlType
     options: Options
@@ -37,10 +46,19 @@ class Guess:
     also: str | None = None
     #: Of several formats, the share that each fits.
     shares: tuple[float, ...] = ()
+    nothing: tuple[str, ...] = ()
 
     @property
     def shown(self) -> str:
         """The guess for people."""
+        return "; ".join([self._fitting(), *([f"no value: {self.texts_of_nothing}"] if self.nothing else [])])
+
+    @property
+    def texts_of_nothing(self) -> str:
+        """The texts that seem to stand for no value, for people."""
+        return ", ".join(f'"{text}"' for text in self.nothing)
+
+    def _fitting(self) -> str:
         given = {name: getattr(self.options, name) for name in sorted(self.options.given())}
         if self.shares:
             forms = zip(self.options.format or (), self.shares, strict=True)
@@ -94,7 +112,21 @@ def profile_column(name: str, parts: Iterable[pa.Array]) -> Profile:
 
 
 def guess_type(values: Any) -> Guess | None:
-    """What most of the texts could be converted to, blank ones left aside; None where they are just texts."""
+    """What most of the texts could be converted to; None where they are just texts.
+
+    Blank ones are left aside, and such as seem to stand for no value.
+    """
+    small = pc.utf8_lower(pc.utf8_trim_whitespace(values))
+    aside = pc.is_in(small, pa.array(sorted(_NOTHING)))
+    guess = _guess(values.filter(pc.invert(aside)))
+    if guess is None:
+        return None
+    texts = pa.array(sorted(values.filter(aside).unique().to_pylist()), pa.string())
+    _, faults = converter(TEXT, guess.type, guess.options)(texts)
+    return replace(guess, nothing=tuple(texts[fault.row].as_py() for fault in faults))
+
+
+def _guess(values: Any) -> Guess | None:
     counted = pc.utf8_trim_whitespace(values).value_counts()
     counted = counted.filter(pc.not_equal(counted.field("values"), "")).slice(0, _TRIED)
     tried, counts = counted.field("values"), counted.field("counts").to_numpy(zero_copy_only=False)

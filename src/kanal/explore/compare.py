@@ -23,7 +23,7 @@ from kanal.connections.base import as_source
 from kanal.connections.reading import Reading
 from kanal.core.arrays import Mask, mask_of
 from kanal.core.change_values import rows_between
-from kanal.core.comparison import Compared, compare_hashes, last_of_key
+from kanal.core.comparison import WITHDRAWN, Compared, compare_hashes, last_of_key, not_withdrawn
 from kanal.core.conversions import converter
 from kanal.core.errors import KanalError
 from kanal.core.faults import value_text
@@ -172,24 +172,31 @@ class _Table:
 
     def source_rows(self, counted: bool = False) -> Iterator[list[pa.Array]]:
         """The columns of what the pipelines would load, batch by batch."""
-        for step, rows, _ in self._made(counted):
+        for step, rows, _, gone in self._made(counted):
+            yield self._mapped(step, rows.filter(pa.array(~gone)) if gone.any() else rows)
+
+    def _every_row(self) -> Iterator[list[pa.Array]]:
+        """The same, with the rows that say that the target's row of their key is to go."""
+        for step, rows, _, _ in self._made():
             yield self._mapped(step, rows)
 
-    def _made(self, counted: bool = False) -> Iterator[tuple[PipelinePlan, pa.RecordBatch, Mask]]:
-        """What the pipelines would load, and which rows of it were never asked for, since their change value lies
-        before the first that is wanted."""
+    def _made(self, counted: bool = False) -> Iterator[tuple[PipelinePlan, pa.RecordBatch, Mask, Mask]]:
+        """What the pipelines would load; which rows of it were never asked for, since their change value lies before
+        the first that is wanted; and which say that the target's row of their key is to go."""
         for step in self.steps:
             running = PipelineStep(step, self.moment, self.job)
             changes: list[pa.RecordBatch] = []
             for prepared in running.try_out():
                 chosen = np.sort(np.concatenate([prepared.good, prepared.replacing]))
                 early = _before_first(step, prepared.batch, self.moment)[chosen]
+                gone = np.zeros(len(chosen), dtype=np.bool_) if prepared.gone is None else prepared.gone[chosen]
                 if step.history is not None:
                     changes.append(prepared.made.take(pa.array(chosen)))
                     continue
-                yield step, prepared.made.take(pa.array(chosen)), early
+                yield step, prepared.made.take(pa.array(chosen)), early, gone
             for rows in _last_of_each(changes, step):
-                yield step, rows, np.zeros(rows.num_rows, dtype=np.bool_)
+                none = np.zeros(rows.num_rows, dtype=np.bool_)
+                yield step, rows, none, none
             if counted:
                 self.found.tally.add(running.tally)
 
@@ -239,12 +246,15 @@ class _Table:
         sides = [_Hashed(), _Hashed()]
 
         early_keys: list[Hashes] = []
+        withdrawn: list[Hashes] = [np.zeros(0, np.uint64)]
 
         def gather_source() -> None:
             hash_rows = RowHash(_SEED)  # one for each thread; all of a seed are the same
-            for step, rows, early in self._made(counted=True):
+            for step, rows, early, gone in self._made(counted=True):
                 keys, hashes = self._hashes(self._mapped(step, rows), hash_rows)
-                sides[0].add(keys, hashes)
+                sides[0].add(keys, np.where(gone, WITHDRAWN, hashes))
+                if gone.any():
+                    withdrawn.append(keys[gone])
                 if early.any():
                     early_keys.append(keys[early])
 
@@ -271,7 +281,10 @@ class _Table:
         missing = missing[~left_out]
         kept = self._kept_as_they_are(differing)
         differing = differing[~kept]
-        found.left_out = int(left_out.sum() + kept.sum())
+        outlived = np.isin(extra, np.concatenate(withdrawn))
+        outlived[outlived] = self._newer_here(extra[outlived])
+        extra = extra[~outlived]
+        found.left_out = int(left_out.sum() + kept.sum() + outlived.sum())
         known = np.isin(missing, refused)
         found.refused = int(known.sum())
         missing = missing[~known]
@@ -286,15 +299,20 @@ class _Table:
         """Which rows that differ do so by the rule of the merge that loads them: kept, or newer in the target."""
         none = np.zeros(len(differing), dtype=np.bool_)
         settings = [step.settings for step in self.steps]
-        if not len(differing) or not all(step.writing.rule.needs_key for step in self.steps):
+        if not all(step.writing.rule.needs_key for step in self.steps):
             return none
         if all(one.matched == "keep" for one in settings):
             return ~none
+        return self._newer_here(differing)
+
+    def _newer_here(self, differing: Hashes) -> Mask:
+        """Which rows are by `newer_by` not older in the target than what the source says of their key."""
+        none, settings = np.zeros(len(differing), dtype=np.bool_), [step.settings for step in self.steps]
         by = settings[0].newer_by
-        if by is None or any(one.newer_by != by for one in settings) or by not in self.columns:
+        if not len(differing) or by is None or any(one.newer_by != by for one in settings) or by not in self.columns:
             return none
         wanted = np.unique(differing)
-        there, here = (self._values_of(read, by, wanted) for read in (self.source_rows, self.target_rows))
+        there, here = (self._values_of(read, by, wanted) for read in (self._every_row, self.target_rows))
         newer = [
             key for key in wanted.tolist()
             if here.get(key) is not None and (there.get(key) is None or not there[key] > here[key])
@@ -318,7 +336,7 @@ class _Table:
                 nothing = np.zeros(0, np.uint64)
                 yield Compared(int(source.counts[number]), nothing, nothing, nothing)
                 continue
-            left = source.part(number)
+            left = not_withdrawn(*source.part(number))
             yield compare_hashes(*(last_of_key(*left) if takes_last else left), *target.part(number))
 
     def _refused_rows(self) -> Iterator[list[pa.Array]]:
@@ -328,7 +346,8 @@ class _Table:
             if rows:
                 running = PipelineStep(plan_of_replay(step), self.moment, self.job, replayed=rows)
                 for prepared in running.try_out():
-                    yield self._mapped(step, prepared.made.take(pa.array(prepared.good)))
+                    good = prepared.good if prepared.gone is None else prepared.good[~prepared.gone[prepared.good]]
+                    yield self._mapped(step, prepared.made.take(pa.array(good)))
 
     def _refused(self) -> Hashes:
         """The hashed keys of such rows."""

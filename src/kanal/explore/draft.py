@@ -281,14 +281,16 @@ def _proposal(column: ColumnInfo, guess: Guess, into: ColumnInfo | None, values:
     parts = [f"from = {_text(_expression(column.name))}"]
     parts += [f'type = "{made}"'] if into is None else []
     parts += [f"{name} = {_value(getattr(guess.options, name))}" for name in sorted(guess.options.given())]
-    parts += ['null_values = [""]'] if pc.any(pc.equal(values, "")).as_py() else []
+    nothing = ([""] if pc.any(pc.equal(values, "")).as_py() else []) + list(guess.nothing)
+    parts += [f"null_values = {_value(tuple(nothing))}"] if nothing else []
     share = "all" if guess.share == 1 else f"{int(guess.share * 1000) / 10:g} % of"
     line = f"{_key(column.name)} = {{ {', '.join(parts)} }}"
     plain_number = made.is_number and not guess.options.given()
     if guess.share < _PROPOSED or guess.also or (plain_number and into is None):
         why = f"or {guess.also}" if guess.also else f"{share} sampled texts fit"
         return f"# ? {line}  # {why}"
-    return f"{line}  # {share} sampled texts fit"
+    others = f"; no value: {guess.texts_of_nothing}" if guess.nothing else ""
+    return f"{line}  # {share} sampled texts fit{others}"
 
 
 def _value(value: Any) -> str:
