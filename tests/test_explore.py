@@ -543,3 +543,56 @@ def test_the_source_has_changed_since_the_draft(files: Files, cli: Cli) -> None:
     assert 'There is no table "gone" in connection old' in shown
     files.database("old.db", "CREATE TABLE gone (n integer)")
     assert "ource columns that no target column has the name of: w" in " ".join(cli("check", "job.toml").stdout.split())
+
+
+@pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
+def test_what_is_not_loaded_yet_is_told_from_what_is_not_there(
+    places: Places, files: Files, cli: Cli, kind: str
+) -> None:
+    old, new = places("sqlite"), places(kind)
+    old.sql("CREATE TABLE reach (code text)", "CREATE TABLE gate (code text, reach text)",
+            "CREATE TABLE toll (gate text, cent decimal(9,2))", "INSERT INTO reach VALUES ('R1'), ('R2')",
+            "INSERT INTO gate VALUES ('G1', 'R1'), ('G2', 'R9'), ('G3', 'R2')",
+            "INSERT INTO toll VALUES ('G1', 1), ('G1', 2), ('G3', 3), ('G7', 4), (NULL, 5)")  # fmt: skip
+    new.sql("CREATE TABLE reach (id integer, code varchar(9))", "CREATE TABLE gate (code varchar(9), reach integer)",
+            "CREATE TABLE toll (gate varchar(9), reach integer, cent decimal(9,2))",
+            "INSERT INTO reach VALUES (2, 'R2')")  # fmt: skip
+    body = """
+        [defaults]
+        write = "truncate"
+        max_rejects = 2
+        [pipeline.reaches]
+        source = "old:reach"
+        target = "new:reach"
+        write = "append"
+        where = "code <> 'R2'"
+        columns = { id = "1", code = "code" }
+        [pipeline.gates]
+        source = "old:gate"
+        target = "new:gate"
+        lookup.r = { table = "new:reach", on = { code = "reach" } }
+        columns = { code = "code", reach = "r.id" }
+        [pipeline.tolls]
+        source = "old:toll"
+        target = "new:toll"
+        lookup.g = { table = "new:gate", on = { code = "gate" } }
+        columns = { gate = "gate", reach = "g.reach", cent = "cent" }
+    """
+    load = job(files.folder, body, old=old, new=new)
+    tried = {
+        trial["step"]: trial for trial in document(cli("check", "job.toml", "--sample", "100", "--json"))["sample"]
+    }
+    found = {
+        step: [(group["reason"], group["rows"], group["value"]) for group in tried[step]["groups"]] for step in tried
+    }
+    assert found == {
+        "reaches": [],
+        "gates": [("not_loaded_yet", 1, "R1"), ("not_in_lookup", 1, "R9")],
+        "tolls": [("not_loaded_yet", 3, "G1"), ("not_in_lookup", 2, "G7")],
+    }
+    assert tried["tolls"]["groups"][0]["message"] == "G1 is not loaded yet: step gates has it"
+    shown = cli("check", "job.toml", "--sample", "100").stdout
+    assert "3 look up what is not loaded yet, 2 rejected" in shown
+    assert document(cli("run", "job.toml", "--dry-run", "--json"))["status"] == "succeeded"
+    run = load.run()
+    assert [run[step].tally.rejected for step in ("reaches", "gates", "tolls")] == [0, 1, 2]

@@ -75,7 +75,9 @@ def _print_trial(screen: Console, trial: Trial) -> None:
     parts = [f"{counted(tally.read, 'row')} tried", f"{tally.inserted:,} would load"]
     others = (("filtered", tally.filtered), ("superseded", tally.superseded))
     parts += [f"{count:,} {name}" for name, count in others if count]
-    parts += [f"[red]{tally.rejected:,} rejected[/]" if tally.rejected else "none rejected"]
+    rejected = tally.rejected - trial.awaited
+    parts += [f"{trial.awaited:,} look up what is not loaded yet"] if trial.awaited else []
+    parts += [f"[red]{rejected:,} rejected[/]" if rejected else "none rejected"]
     screen.print(f"[bold]{escape(trial.step)}[/]  {', '.join(parts)}")
     for note in trial.notes:
         screen.print(indented(f"[dim]{escape(note)}[/]", 2))

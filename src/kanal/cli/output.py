@@ -182,8 +182,8 @@ def rejects_table(groups: Sequence[dict[str, Any]], of_one_step: bool = False) -
     title = None if of_one_step else "Rejected rows"
     made = table("  " if of_one_step else "step", "column", "reason", "#rows", "#longest", "~for instance", title=title)
     for group in groups:
-        refused = group["reason"] == "refused_by_target"
-        said = group["message"] if refused else group["value"]
+        by_message = group["reason"] in ("refused_by_target", "not_loaded_yet")
+        said = group["message"] if by_message else group["value"]
         made.add_row(
             "" if of_one_step else escape(group["step"]),
             escape(group["column"] or ""),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -18,6 +18,7 @@ from kanal.core.reasons import Reason
 from kanal.core.tally import Tally
 from kanal.core.types import Family
 from kanal.definition import Problem
+from kanal.explore.awaited import loaded_by
 from kanal.explore.fit import differences
 from kanal.runner.job_plan import JobPlan, PipelinePlan
 from kanal.runner.planning.circles import opening
@@ -115,7 +116,8 @@ class Trial:
 
     `groups` counts rejects by column and reason, with an example; `changes` are some rows before and after: for each
     target column the expression, the value that it came from and what became of it; `longest` has for each text column
-    its length and the longest value for it.
+    its length and the longest value for it. `awaited` of the rejected rows are so only since the row that they look up
+    is not loaded yet: a step before has it.
     """
 
     step: str
@@ -126,24 +128,31 @@ class Trial:
     notes: list[str] = field(default_factory=list)
     error: str | None = None
     seconds: float = 0.0
+    awaited: int = 0
 
 
 def try_out(plan: JobPlan, rows: int | None, shown: int = 2) -> Iterator[Trial]:
     """Run the pipelines of a plan for so many rows each, or all, and do all but write."""
     moment = dt.datetime.now(dt.UTC)
-    filled = {step.target.place_of(step.target_table): step.name for step in plan.steps
-              if isinstance(step, PipelinePlan)}  # fmt: skip
+    filled: dict[Any, list[PipelinePlan]] = {}
+    for step in plan.steps:
+        if isinstance(step, PipelinePlan):
+            filled.setdefault(step.target.place_of(step.target_table), []).append(step)
     new = {table.database.place_of(table.table) for table in plan.new_tables}
     for step in plan.steps:
         if not isinstance(step, PipelinePlan):
             continue
         trial = Trial(step.name)
         waiting = [(lookup, database, table) for lookup, database, table in step.lookups]
+        filling: list[PipelinePlan] = []
         for lookup, database, table in waiting:
-            by = filled.get(database.place_of(table))
-            if by is not None:
+            by = filled.get(database.place_of(table), [])
+            filling += by
+            if by:
+                names = " and ".join(step.name for step in by)
+                verb = "loads" if len(by) == 1 else "load"
                 trial.notes.append(
-                    f"look-up {lookup.name} was tried with what {table.name} has now, before {by} loads it"
+                    f"look-up {lookup.name} was tried with what {table.name} has now, before {names} {verb} it"
                 )
         missing = [table.name for _, database, table in waiting if database.place_of(table) in new]
         source_new = step.source.place_of(step.reading.table) in new
@@ -154,21 +163,24 @@ def try_out(plan: JobPlan, rows: int | None, shown: int = 2) -> Iterator[Trial]:
             continue
         started = time.perf_counter()
         try:
-            _try_step(PipelineStep(step, moment, plan.job.job), trial, rows, shown)
+            _try_step(PipelineStep(step, moment, plan.job.job), trial, rows, shown, filling)
         except KanalError as error:
             trial.error = str(error)
         trial.seconds = time.perf_counter() - started
         yield trial
 
 
-def _try_step(running: PipelineStep, trial: Trial, rows: int | None, shown: int) -> None:
-    groups: dict[tuple[str | None, str], dict[str, Any]] = {}
+def _try_step(
+    running: PipelineStep, trial: Trial, rows: int | None, shown: int, filling: Sequence[PipelinePlan]
+) -> None:
+    groups: dict[tuple[str | None, str, str | None], dict[str, Any]] = {}
     limits = {column.name: column.type.length for column in running.plan.columns
               if column.type.family is Family.TEXT and column.type.length is not None}  # fmt: skip
     longest = dict.fromkeys(limits, 0)
     for prepared in running.try_out(rows):
         for reject in prepared.rejects:
-            key = (reject.column, str(reject.reason))
+            looked_up = reject.parent if filling and reject.reason is Reason.NOT_IN_LOOKUP else None
+            key = (reject.column, str(reject.reason), looked_up)
             group = groups.setdefault(key, {"step": trial.step, "column": reject.column, "reason": str(reject.reason),
                                             "rows": 0, "longest": None, "value": reject.value,
                                             "message": reject.message})  # fmt: skip
@@ -191,8 +203,30 @@ def _try_step(running: PipelineStep, trial: Trial, rows: int | None, shown: int)
                 )
     trial.tally = running.tally
     trial.notes = [*trial.notes, *running.notes]
-    trial.groups = sorted(groups.values(), key=lambda group: -group["rows"])
+    made_by = loaded_by({key[2] for key in groups if key[2]}, filling, running.moment, running.job)
+    trial.groups = sorted(_told_apart(groups, made_by), key=lambda group: -group["rows"])
+    trial.awaited = sum(group["rows"] for group in trial.groups if group["reason"] == _AWAITED)
     trial.longest = [(name, limit, longest[name]) for name, limit in limits.items() if limit is not None]
+
+
+#: What is said instead of not_in_lookup where a step of the job has the row.
+_AWAITED = "not_loaded_yet"
+
+
+def _told_apart(
+    groups: Mapping[tuple[str | None, str, str | None], dict[str, Any]], made_by: Mapping[str, str]
+) -> list[dict[str, Any]]:
+    """The groups by column and reason; rows that look up what a step of the job makes are groups of their own."""
+    result: dict[tuple[str | None, str, str | None], dict[str, Any]] = {}
+    for (column, reason, looked_up), group in groups.items():
+        by = made_by.get(looked_up or "")
+        if by is not None:
+            group |= {"reason": _AWAITED, "message": f"{group['value']} is not loaded yet: step {by} has it"}
+        first = result.setdefault((column, reason, by), group)
+        if first is not group:
+            first["rows"] += group["rows"]
+            first["longest"] = max(first["longest"], group["longest"])
+    return list(result.values())
 
 
 def _change(column: Any, old: dict[str, str | None], made: str | None) -> tuple[str, str | None, str | None]:
@@ -219,7 +253,7 @@ def dry_run(plan: JobPlan) -> tuple[Run, list[Trial]]:
 
 def _over_limit(plan: JobPlan, trial: Trial) -> str | None:
     settings = plan.job.effective(trial.step)
-    rejected = trial.tally.rejected
+    rejected = trial.tally.rejected - trial.awaited
     if rejected and settings.reject == "all":
         return f'{rejected:,} rows do not fit, and reject = "all" refuses the whole load for one.'
     if settings.allows_rejects(rejected, trial.tally.read):
