@@ -16,13 +16,17 @@ from kanal.runner.job_plan import PipelinePlan
 from kanal.runner.step import PipelineStep
 
 
-def loaded_by(parents: Collection[str], steps: Sequence[PipelinePlan], moment: dt.datetime, job: str) -> dict[str, str]:
-    """Of rows, as `target_row` says them, those that steps make, and which step; the sources of these are read.
+def loaded_by(
+    parents: Collection[str], steps: Sequence[PipelinePlan], moment: dt.datetime, job: str, limit: int | None = None
+) -> tuple[dict[str, str], list[str]]:
+    """Of rows, as `target_row` says them, those that steps make, and which step; the sources of these are read, up to
+    `limit` rows each, and which steps have more.
 
     The steps are those that fill the looked-up tables. A row counts though its step may reject it, perhaps only since
     what it looks up is not loaded yet either: that is told of that step.
     """
     found: dict[str, str] = {}
+    longer: list[str] = []
     for step in steps:
         keys = [json.loads(parent) for parent in parents if parent not in found]
         wanted = [key for table, key in keys if table == step.target_table.name.casefold()]
@@ -31,7 +35,8 @@ def loaded_by(parents: Collection[str], steps: Sequence[PipelinePlan], moment: d
             continue
         values = [pa.array(sorted({key[name] for key in wanted}), pa.string()) for name in names]
         left = len({tuple(key.values()) for key in wanted})
-        for prepared in PipelineStep(step, moment, job).try_out():
+        running = PipelineStep(step, moment, job)
+        for prepared in running.try_out(limit):
             rows = [pa.array(texts_of(prepared.made.column(name)), pa.string()) for name in names]
             like = np.ones(len(rows[0]), dtype=np.bool_) if prepared.gone is None else ~prepared.gone
             for column, some in zip(rows, values, strict=True):
@@ -44,4 +49,6 @@ def loaded_by(parents: Collection[str], steps: Sequence[PipelinePlan], moment: d
                     left -= 1
             if not left:
                 break
-    return found
+        if left and limit is not None and running.tally.read >= limit:
+            longer.append(step.name)
+    return found, longer

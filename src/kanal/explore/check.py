@@ -203,12 +203,18 @@ def _try_step(
                 )
     trial.tally = running.tally
     trial.notes = [*trial.notes, *running.notes]
-    made_by = loaded_by({key[2] for key in groups if key[2]}, filling, running.moment, running.job)
+    unfound = {key[2] for key in groups if key[2]}
+    limit = None if rows is None else max(rows, _LOOKED_THROUGH)
+    made_by, longer = loaded_by(unfound, filling, running.moment, running.job, limit)
+    if longer:
+        trial.notes.append(f"what look-ups did not find was sought in the first {limit:,} rows of {', '.join(longer)}")
     trial.groups = sorted(_told_apart(groups, made_by), key=lambda group: -group["rows"])
     trial.awaited = sum(group["rows"] for group in trial.groups if group["reason"] == _AWAITED)
     trial.longest = [(name, limit, longest[name]) for name, limit in limits.items() if limit is not None]
 
 
+#: Of each step before, so many rows are looked through for what look-ups of a sample did not find.
+_LOOKED_THROUGH = 1_000_000
 #: What is said instead of not_in_lookup where a step of the job has the row.
 _AWAITED = "not_loaded_yet"
 
