@@ -149,7 +149,7 @@ class Execution:
         self._watch("run_begins", self.number, [(step.name, step.kind) for step in self.plan.steps])
         tell("run_begins", run=self.number, job=self.plan.job.job, steps=len(self.plan.steps))
         ended = False
-        if getattr(self.watcher, "wants_expected", False):
+        if self._wants_expected():
             self._tell_expected()
         try:
             with _interrupts(lambda: self._ended.put(None)):
@@ -190,6 +190,12 @@ class Execution:
                 except Exception as error:
                     self._watched = False
                     tell("watcher_failed", logging.WARNING, f"the progress display has failed: {error}")
+
+    def _wants_expected(self) -> bool:
+        """True for a watcher that likes to be told how many rows there are; one that fails does not."""
+        with suppress(Exception):
+            return self._watched and bool(getattr(self.watcher, "wants_expected", False))
+        return False
 
     def _tell_expected(self) -> None:
         """Tell the watcher how many rows steps have to read, as far as their databases say so quickly."""
