@@ -60,13 +60,7 @@ def dry_run(path: Path, options: RunOptions, values: list[str], json: bool) -> i
         return exit_status(outcome)
     screen = console()
     screen.print(f"[bold]{escape(job.job)}[/]  dry run: nothing was written; inserted is what would be\n")
-    show(screen, tally_table((s.step, str(s.status), s.tally, s.seconds) for s in outcome))
-    print_notes(screen, list(outcome))
-    groups = [group for trial in trials for group in trial.groups]
-    if groups:
-        screen.print()
-        show(screen, rejects_table(groups))
-    _print_errors(screen, outcome)
+    _print_steps(screen, outcome, [group for trial in trials for group in trial.groups])
     hint = "try the constraints of the targets too, which this did not"
     print_hints(screen, [(f"kanal run {path} --rehearse", hint)])
     return exit_status(outcome)
@@ -84,14 +78,18 @@ def rehearse(path: Path, options: RunOptions, values: list[str], json: bool) -> 
         return exit_status(outcome)
     screen = console()
     screen.print(f"[bold]{escape(job.job)}[/]  rehearsal: all was done, and undone  {status_text(outcome.status)}\n")
+    _print_steps(screen, outcome, rehearsal.log.reject_groups(1))
+    return exit_status(outcome)
+
+
+def _print_steps(screen: Console, outcome: Run, groups: list[dict[str, Any]]) -> None:
+    """The steps of a run that leaves nothing behind, with their notes, rejects and errors."""
     show(screen, tally_table((s.step, str(s.status), s.tally, s.seconds) for s in outcome))
     print_notes(screen, outcome.steps)
-    groups = rehearsal.log.reject_groups(1)
     if groups:
         screen.print()
         show(screen, rejects_table(groups))
     _print_errors(screen, outcome)
-    return exit_status(outcome)
 
 
 def _print_errors(screen: Console, outcome: Run) -> None:
