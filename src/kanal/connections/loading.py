@@ -11,6 +11,7 @@ import pyarrow as pa
 from numpy.typing import NDArray
 
 from kanal.connections.description import ForeignKey, TableInfo
+from kanal.core.tally import add_writes
 
 if TYPE_CHECKING:
     from kanal.connections.base import Target
@@ -42,12 +43,7 @@ class Written:
 
     def add(self, other: Written) -> None:
         """Add another's counts and refusals."""
-        self.inserted += other.inserted
-        self.updated += other.updated
-        self.unchanged += other.unchanged
-        self.withdrawn += other.withdrawn
-        self.deleted += other.deleted
-        self.closed += other.closed
+        add_writes(self, other)
         self.refused.extend(other.refused)
 
     @property

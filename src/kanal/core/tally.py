@@ -3,8 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, fields
+from typing import Any
 
 from kanal.core.errors import BooksError
+
+#: The counts of what became of rows in the target, which a rollback undoes.
+WRITES = ("withdrawn", "inserted", "updated", "unchanged", "deleted", "closed")
+
+
+def add_writes(counts: Any, more: Any) -> None:
+    """Add such counts of one object to another's."""
+    for name in WRITES:
+        setattr(counts, name, getattr(counts, name) + getattr(more, name))
 
 
 @dataclass

@@ -19,7 +19,7 @@ import sqlalchemy as sa
 from kanal.connections.sql.database import SqlDatabase
 from kanal.core.errors import KanalError
 from kanal.core.rejects import Reject, row_key
-from kanal.core.tally import Tally
+from kanal.core.tally import WRITES, Tally
 from kanal.runlog.liveness import born, lives
 from kanal.runlog.reader import RunLogReader, RunLogUnusable
 from kanal.runlog.records import BatchRecord, RunRecord, StepRecord, StepSeed
@@ -359,7 +359,7 @@ def _waiting(run: int, place: int, seed: StepSeed) -> dict[str, Any]:
 def _end_steps(connection: sa.Connection, run: int, status: str, why: str, never_began: str) -> None:
     """Record how steps end whose run ends before them: of those that commit batch by batch, the batches stay."""
     of_run = STEP.update().where(STEP.c.run == run)
-    undone = {"withdrawn": 0, "inserted": 0, "updated": 0, "unchanged": 0, "deleted": 0, "closed": 0}
+    undone = dict.fromkeys(WRITES, 0)
     # One that waits to go on has committed batches too, if it commits batch by batch.
     begun = sa.or_(STEP.c.status == "running", sa.and_(STEP.c.status == "waiting", STEP.c.by_batch))
     for row in connection.execute(sa.select(STEP).where(STEP.c.run == run, begun)).all():

@@ -20,7 +20,7 @@ from kanal.connections.loading import Load
 from kanal.connections.roles import Reads
 from kanal.core.errors import KanalError, sentence
 from kanal.core.rejects import Reject
-from kanal.core.tally import Tally
+from kanal.core.tally import WRITES, Tally
 from kanal.runlog import BatchRecord, RunLogStore, RunRecord, StepRecord
 from kanal.runlog.liveness import SIGN_EVERY
 from kanal.runner.attempt import Attempt, Transaction, failed_try
@@ -55,7 +55,7 @@ def _as_it_ended(result: StepResult, running: PipelineStep | None) -> StepResult
 
 def _undone(tally: Tally) -> Tally:
     """The counts of a step whose writing was rolled back."""
-    return replace(tally, withdrawn=0, inserted=0, updated=0, unchanged=0, deleted=0, closed=0)
+    return replace(tally, **dict.fromkeys(WRITES, 0))
 
 
 def _held(step: StepPlan, written: bool = False) -> set[Any]:

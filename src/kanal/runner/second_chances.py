@@ -13,14 +13,14 @@ from kanal.core.claims import Keyed
 from kanal.core.faults import value_text
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.rejects import Reject, row_key
-from kanal.core.tally import Tally
+from kanal.core.tally import Tally, add_writes
 from kanal.core.transformation import (
     convert_columns,
     look_up,
     rejects_of,
 )
 from kanal.runner.staged_rows import Mask
-from kanal.runner.step_state import Prepared, Rows, StepState, Tagged, add_counts, refusals
+from kanal.runner.step_state import Prepared, Rows, StepState, Tagged, refusals
 from kanal.runner.stream import Waiting
 from kanal.runner.write_rules import WriteRule
 
@@ -93,7 +93,7 @@ class SecondChances(StepState):
             written = replace(written, updated=0, unchanged=0)
         else:
             written = rule.write(rule.encode(rows, self._gone_of(batch)))
-        add_counts(tally, written)
+        add_writes(tally, written)
         rejects += rejects_of(
             batch, refusals(written.refused, rows, np.arange(batch.rows)), would_be=self._would_be(rows)
         )[0]
@@ -227,7 +227,7 @@ class SecondChances(StepState):
     def _finish_rule(self, rule: WriteRule, refused: list[int]) -> tuple[Tally, list[Reject]]:
         """What becomes of rows that the rule has put by; the numbers of those that the target refused are added."""
         written, tally = rule.finish(), Tally()
-        add_counts(tally, written)
+        add_writes(tally, written)
         rejects: list[Reject] = []
         if written.refused and self._kept is not None:
             found = sorted(written.refused, key=lambda row: row.place)

@@ -24,7 +24,7 @@ from kanal.core.faults import Fault, texts_of
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.lookups import LookupTable
 from kanal.core.rejects import Reject, target_row
-from kanal.core.tally import Tally
+from kanal.core.tally import Tally, add_writes
 from kanal.core.transformation import (
     LookupPlan,
     check_rows,
@@ -40,7 +40,7 @@ from kanal.runner.messages import Stopped
 from kanal.runner.replay import batches_of
 from kanal.runner.staged_rows import EncodedRows
 from kanal.runner.step_ending import StepEnding
-from kanal.runner.step_state import OnBatch, Prepared, Rows, SharedLoad, Tagged, add_counts, refusals, taken
+from kanal.runner.step_state import OnBatch, Prepared, Rows, SharedLoad, Tagged, refusals, taken
 from kanal.runner.stream import KeptRows, Waiting, WaitingRows, evenly, read_ahead, side_by_side, spooled, timed
 from kanal.runner.write_rules import WriteRule, rule_for
 
@@ -480,7 +480,7 @@ class PipelineStep(StepEnding):
         if self._kept is not None:
             for chosen in (prepared.good, prepared.replacing):
                 self._kept.add(batch if len(chosen) == batch.rows else batch.take(chosen))
-        add_counts(tally, written)
+        add_writes(tally, written)
         tally.rejected = len(rejects)
         self._resolve(batch, np.delete(prepared.good, places), np.delete(prepared.replacing, over))
         if prepared.waiting is not None or places:

@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 
 from kanal.connections.journal import Progress
-from kanal.connections.loading import Load, RefusedRow, Written
+from kanal.connections.loading import Load, RefusedRow
 from kanal.connections.reading import Breaker
 from kanal.core.claims import Claims, Keyed
 from kanal.core.errors import KanalError
@@ -187,16 +187,6 @@ class StepState:
             return target_row(table.name, dict(zip(key, (texts_of(v.slice(row, 1))[0] for v in values), strict=True)))
 
         return would_be
-
-
-def add_counts(tally: Tally, written: Written) -> None:
-    """Add what became of rows to a step's counts."""
-    tally.inserted += written.inserted
-    tally.updated += written.updated
-    tally.unchanged += written.unchanged
-    tally.withdrawn += written.withdrawn
-    tally.deleted += written.deleted
-    tally.closed += written.closed
 
 
 def taken(rows: pa.RecordBatch, chosen: Rows) -> pa.RecordBatch:
