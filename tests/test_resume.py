@@ -162,6 +162,9 @@ def test_two_runs_of_a_job_at_once(places: Places, files: Files, cli: Cli) -> No
     assert "Run 1 of test is under way" in second.stderr
     assert f"by process {process.pid} on {socket.gethostname()}" in second.stderr
     assert cli("resume").returncode == 2
+    while not logged(files, "SELECT 1 FROM kanal_step WHERE step = 'slow' AND status = 'running'"):
+        assert process.poll() is None  # not between two steps, where none is there to end unexpectedly
+        time.sleep(0.05)
     process.kill()
     process.wait()
     listed = document(cli("runs", "--json"))
