@@ -596,3 +596,29 @@ def test_what_is_not_loaded_yet_is_told_from_what_is_not_there(
     assert document(cli("run", "job.toml", "--dry-run", "--json"))["status"] == "succeeded"
     run = load.run()
     assert [run[step].tally.rejected for step in ("reaches", "gates", "tolls")] == [0, 1, 2]
+
+
+def test_look_ups_by_different_columns_of_a_table_are_told_apart_too(places: Places, files: Files, cli: Cli) -> None:
+    old, new = places("sqlite"), places("sqlite")
+    old.sql("CREATE TABLE gate (no integer, code text)", "CREATE TABLE toll (gate text, back integer)",
+            "INSERT INTO gate VALUES (1, 'G1'), (2, 'G2')",
+            "INSERT INTO toll VALUES ('G1', 2), ('G1', 9), ('G2', 1), ('G9', 1)")  # fmt: skip
+    new.sql("CREATE TABLE gate (no integer, code text)", "CREATE TABLE toll (there integer, back text)",
+            "INSERT INTO gate VALUES (1, 'G1')")  # fmt: skip
+    body = """
+        [pipeline.gates]
+        source = "old:gate"
+        target = "new:gate"
+        [pipeline.tolls]
+        source = "old:toll"
+        target = "new:toll"
+        lookup.a = { table = "new:gate", on = { code = "gate" } }
+        lookup.b = { table = "new:gate", on = { no = "back" } }
+        columns = { there = "a.no", back = "b.code" }
+    """
+    job(files.folder, body, old=old, new=new)
+    _, tolls = document(cli("check", "job.toml", "--sample", "100", "--json"))["sample"]
+    assert {(group["column"], group["reason"], group["value"]): group["rows"] for group in tolls["groups"]} == {
+        ("a.code", "not_loaded_yet", "G2"): 1, ("a.code", "not_in_lookup", "G9"): 1,
+        ("b.no", "not_loaded_yet", "2"): 1, ("b.no", "not_in_lookup", "9"): 1,
+    }  # fmt: skip

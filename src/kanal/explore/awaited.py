@@ -6,12 +6,7 @@ import datetime as dt
 import json
 from collections.abc import Collection, Sequence
 
-import numpy as np
-import pyarrow as pa
-import pyarrow.compute as pc
-
 from kanal.core.faults import texts_of
-from kanal.core.rejects import target_row
 from kanal.runner.job_plan import PipelinePlan
 from kanal.runner.step import PipelineStep
 
@@ -28,27 +23,24 @@ def loaded_by(
     found: dict[str, str] = {}
     longer: list[str] = []
     for step in steps:
-        keys = [json.loads(parent) for parent in parents if parent not in found]
-        wanted = [key for table, key in keys if table == step.target_table.name.casefold()]
-        names = tuple(wanted[0]) if wanted else ()
-        if not names or not {*names} <= {column.name for column in step.columns}:
+        made = {column.name for column in step.columns}
+        # By the columns of the key, since look-ups in one table may go by different ones: its values, and the row.
+        wanted: dict[tuple[str, ...], dict[tuple[str | None, ...], str]] = {}
+        for parent in parents:
+            table, key = json.loads(parent)
+            if parent not in found and table == step.target_table.name.casefold() and {*key} <= made:
+                wanted.setdefault(tuple(key), {})[tuple(key.values())] = parent
+        if not wanted:
             continue
-        values = [pa.array(sorted({key[name] for key in wanted}), pa.string()) for name in names]
-        left = len({tuple(key.values()) for key in wanted})
         running = PipelineStep(step, moment, job)
         for prepared in running.try_out(limit):
-            rows = [pa.array(texts_of(prepared.made.column(name)), pa.string()) for name in names]
-            like = np.ones(len(rows[0]), dtype=np.bool_) if prepared.gone is None else ~prepared.gone
-            for column, some in zip(rows, values, strict=True):
-                like &= pc.is_in(column, some).to_numpy(zero_copy_only=False)
-            for place in np.flatnonzero(like).tolist():
-                key = {name: column[place].as_py() for name, column in zip(names, rows, strict=True)}
-                parent = target_row(step.target_table.name, key)
-                if parent and parent in parents and parent not in found:
-                    found[parent] = step.name
-                    left -= 1
-            if not left:
+            for names, left in wanted.items():
+                columns = [texts_of(prepared.made.column(name)) for name in names]
+                for place, values in enumerate(zip(*columns, strict=True)):
+                    if values in left and (prepared.gone is None or not prepared.gone[place]):
+                        found[left.pop(values)] = step.name
+            if not any(wanted.values()):
                 break
-        if left and limit is not None and running.tally.read >= limit:
+        if any(wanted.values()) and limit is not None and running.tally.read >= limit:
             longer.append(step.name)
     return found, longer

@@ -144,10 +144,10 @@ def try_out(plan: JobPlan, rows: int | None, shown: int = 2) -> Iterator[Trial]:
             continue
         trial = Trial(step.name)
         waiting = [(lookup, database, table) for lookup, database, table in step.lookups]
-        filling: list[PipelinePlan] = []
+        filling: dict[str, PipelinePlan] = {}
         for lookup, database, table in waiting:
             by = filled.get(database.place_of(table), [])
-            filling += by
+            filling |= {one.name: one for one in by}
             if by:
                 names = " and ".join(step.name for step in by)
                 verb = "loads" if len(by) == 1 else "load"
@@ -163,7 +163,7 @@ def try_out(plan: JobPlan, rows: int | None, shown: int = 2) -> Iterator[Trial]:
             continue
         started = time.perf_counter()
         try:
-            _try_step(PipelineStep(step, moment, plan.job.job), trial, rows, shown, filling)
+            _try_step(PipelineStep(step, moment, plan.job.job), trial, rows, shown, tuple(filling.values()))
         except KanalError as error:
             trial.error = str(error)
         trial.seconds = time.perf_counter() - started
