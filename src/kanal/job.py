@@ -92,13 +92,20 @@ class Job(JobDefinition):
 
         return resume_run(self, run, executor=executor)
 
-    def create(self) -> list[str]:
-        """Create the target tables that are missing, from the mapping; their names. Raises KanalError."""
-        from kanal.runner.planning.new_tables import create_tables
+    def create(self, *, alter: bool = False) -> list[str]:
+        """Create the target tables that are missing, from the mapping; their names. Raises KanalError.
+
+        With `alter`, columns of tables that exist are added and widened too, where that changes nothing that is there.
+        """
+        from kanal.runner.fit import differences
+        from kanal.runner.planning.new_tables import alter_tables, create_tables
         from kanal.runner.run_options import planned
 
         with planned(self, {"create": True}) as plan:
-            return [new.table.name for new in create_tables(plan)]
+            made = [new.table.name for new in create_tables(plan)]
+            if alter:
+                alter_tables(differences(plan))
+            return made
 
     def compare(self, *, quick: bool = False, examples: int = 3) -> list[Comparison]:
         """Compare what the sources hold, after the mapping, with what stands in the targets: one for each table.

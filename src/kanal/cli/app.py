@@ -199,12 +199,16 @@ def create(
     show_sql: Annotated[
         bool, typer.Option("--show", help="Print the SQL instead, with the ALTER statements that existing tables need.")
     ] = False,
+    alter: Annotated[
+        bool, typer.Option("--alter", help="Add and widen columns of existing tables too, as the mapping needs.")
+    ] = False,
     json: Json = False,
 ) -> int:
-    """Create the target tables that are missing, from the mapping; no rows, and no change to tables that exist."""
+    """Create the target tables that are missing, from the mapping; no rows. Tables that exist are left alone, unless
+    --alter is given."""
     from kanal.cli.create import create as command
 
-    return command(job, show_sql, json)
+    return command(job, show_sql, alter, json)
 
 
 @app.command()

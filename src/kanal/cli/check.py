@@ -12,7 +12,9 @@ from kanal.core.errors import capital, counted, masked
 from kanal.definition import JobError, Problem
 from kanal.explore.check import Trial, remarks, try_out
 from kanal.job import Job
+from kanal.runner.run import remembered
 from kanal.runner.run_options import planned
+from kanal.runner.shapes import UnplannedJob
 
 
 def check(path: Path, sample: int | None, json: bool) -> int:
@@ -25,6 +27,8 @@ def check(path: Path, sample: int | None, json: bool) -> int:
         with planned(Job.read(path)) as plan:
             notes, steps = remarks(plan), len(plan.steps)
             trials = list(try_out(plan, sample)) if sample else []
+    except UnplannedJob as error:
+        problems, notes = error.problems, error.changes(remembered(error.job))
     except JobError as error:
         problems = error.problems
     if json:

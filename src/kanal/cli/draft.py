@@ -17,8 +17,12 @@ from kanal.connections.base import Connection as OpenConnection
 from kanal.connections.urls import HARMLESS, check_parts
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
+from kanal.definition import JobError
 from kanal.explore.draft import Wish, add_to_draft, draft_job
+from kanal.explore.new_columns import take_over
 from kanal.job import Job
+from kanal.runner.run import first_seen
+from kanal.runner.run_options import planned
 from kanal.runner.write_rules import WRITE_RULES
 
 
@@ -38,6 +42,7 @@ def draft(source: str, target: str, wish: Wish, name: str | None, into: Path | N
         if into is not None and into.is_dir():
             raise KanalError(f"{into} is a folder", "name a file in it")
         if into is not None and into.exists():
+            _take_over(into, here, wish)
             added = add_to_draft(into, here, there, connections, wish)
             said = f"added to {into}: {', '.join(added)}" if added else f"{into} has all of these tables already"
             print(f"kanal: {said}", file=sys.stderr)
@@ -52,6 +57,24 @@ def draft(source: str, target: str, wish: Wish, name: str | None, into: Path | N
         raise KanalError(f"{into} cannot be written: {error.strerror}", "name another file") from None
     print(f"kanal: {into} is written; see what is wrong with it by: kanal check {into}", file=sys.stderr)
     return 0
+
+
+def _take_over(into: Path, source: OpenConnection, wish: Wish) -> None:
+    """Take columns over into a job's file that tables got since its first run, and say which."""
+    try:
+        job = Job.read(into)
+        with planned(job, {"create": True}) as plan:
+            new = take_over(into, plan, source, first_seen(job), wish)
+    except JobError:
+        print(f"kanal: new columns were not looked for, since {into} is not right; see: kanal check {into}",
+              file=sys.stderr)  # fmt: skip
+        return
+    for one in new:
+        if one.taken:
+            print(f"kanal: pipeline {one.step} takes new columns: {', '.join(one.taken)}", file=sys.stderr)
+        if one.lacking:
+            print(f"kanal: the target of {one.step} has no column {', '.join(one.lacking)}; add what is missing by: "
+                  f"kanal create --alter {into}", file=sys.stderr)  # fmt: skip
 
 
 @contextmanager

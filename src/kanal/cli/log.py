@@ -29,9 +29,7 @@ def find_run_log(job: Path | None, url: str | None) -> RunLogStore:
 
 
 def _existing(store: RunLogStore) -> RunLogStore:
-    url = store.database.url
-    missing = url.get_backend_name() == "sqlite" and not Path(url.database or "").exists()
-    if missing or not store.exists():
+    if not store.exists():
         raise KanalError(f"There is no run log at {store.database.shown_url} yet", "run a job first")
     store.prepare()
     store.end_dead_runs()

@@ -370,6 +370,10 @@ class _MemoryTables:
         """What adds a column; raises KanalError."""
         raise KanalError(f'the memory has no column "{column.name}" of {table.name}', "make a new Memory")
 
+    def define(self, statements: Sequence[str]) -> None:
+        """Change tables: none can be."""
+        del statements
+
 
 class MemoryLoad(PlainLoad):
     """One load into a Memory."""

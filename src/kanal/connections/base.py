@@ -177,6 +177,9 @@ class TableMaker(Protocol):
     def addition(self, table: TableInfo, column: ColumnInfo) -> str:
         """What adds a column to a table."""
 
+    def define(self, statements: Sequence[str]) -> None:
+        """Carry out what makes or changes a table."""
+
     #: True where a table may refer to one that is not there yet.
     refers_forward: ClassVar[bool]
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 
 
 class KanalError(Exception):
@@ -63,6 +64,11 @@ def _ended(text: str) -> str:
 def capital(text: str) -> str:
     """A text with its first letter in upper case, for the start of a sentence; a key's name stays as it is."""
     return text[:1].upper() + text[1:] if _WORD.match(text) else text
+
+
+def listed(names: Sequence[str]) -> str:
+    """Names in a sentence: `a`, `a and b`, `a, b and c`."""
+    return " and ".join(filter(None, [", ".join(names[:-1]), *names[-1:]]))
 
 
 def counted(count: int, noun: str) -> str:

@@ -192,6 +192,23 @@ def holds(target: SqlType, source: SqlType) -> bool | None:
     return one is other
 
 
+def wider(one: SqlType, other: SqlType) -> SqlType | None:
+    """The type that holds every value of two texts or two exact numbers; None of other types."""
+    if one.family is other.family is Family.TEXT:
+        longest = max(one.length or 0, other.length or 0)
+        return varchar(longest) if one.length is not None and other.length is not None else TEXT
+    exact = (Family.INTEGER, Family.DECIMAL)
+    if one.family is other.family is Family.INTEGER:
+        return max(one, other, key=lambda type_: type_.integer_range[1])
+    if one.family in exact and other.family in exact:
+        scale = max(one.scale or 0, other.scale or 0)
+        digits = max(one.whole_digits, other.whole_digits) + scale
+        return decimal(digits, scale) if digits <= MAX_PRECISION else None
+    if one.family is other.family is Family.DOUBLE:
+        return DOUBLE
+    return None
+
+
 def parse_type(text: str) -> SqlType:
     """The type named by an SQL text such as `decimal(9,2)` or `timestamp with time zone`.
 

@@ -19,17 +19,20 @@ from kanal.core.tally import Tally
 from kanal.core.types import Family
 from kanal.definition import Problem
 from kanal.explore.awaited import loaded_by
-from kanal.explore.fit import differences
+from kanal.runner.fit import differences
 from kanal.runner.job_plan import JobPlan, PipelinePlan
 from kanal.runner.planning.circles import opening
 from kanal.runner.results import Run, RunStatus, StepResult, StepStatus
+from kanal.runner.run import remembered
+from kanal.runner.shapes import problems_of, table_changes
 from kanal.runner.step import PipelineStep
 
 
 def remarks(plan: JobPlan) -> list[Problem]:
-    """What is worth knowing of a job that can be run: types that may not fit, keys without an index, columns that go
-    nowhere, rights that are missing, tables that would be made."""
-    found = list(plan.notes)
+    """What is worth knowing of a job that can be run: tables that have changed since its last run, types that may not
+    fit, keys without an index, columns that go nowhere, rights that are missing, tables that would be made."""
+    found = problems_of(plan.job, table_changes(plan.seen, remembered(plan.job), plan))
+    found += plan.notes
     for name, database in plan.connections.items():
         if database.missing_file:
             what = f"the file {database.missing_file} is not there; it will be made"
@@ -43,7 +46,7 @@ def remarks(plan: JobPlan) -> list[Problem]:
         by_step.setdefault(one.step, []).append(f"{one.column} ({one.wanted} into {one.there})")
     for step_name, columns in by_step.items():
         what = f"columns that do not hold all that they may be given: {', '.join(columns)}"
-        remedy = "what does not fit will be rejected; kanal create --show has the SQL to widen them"
+        remedy = "what does not fit will be rejected; kanal create --alter widens them, --show has the SQL"
         found.append(_located(plan, ("pipeline", step_name, "columns"), what, remedy))
     new_steps = {new.step for new in plan.new_tables}
     for step in plan.steps:
@@ -92,10 +95,11 @@ def _of_step(plan: JobPlan, step: PipelinePlan, new: bool) -> Iterator[Problem]:
         if not any(key and set(key[: len(step.key)]) == set(step.key) for key in keys):
             yield _located(plan, (*path, "key"), f"{target.name} has no index on {', '.join(step.key)}",
                            "each merge looks through the whole table; make one")  # fmt: skip
-    unused = [name for name in step.reading.table.names if name not in step.reading.columns]
+    known = {name.casefold() for name in (*step.reading.columns, *settings.skip)}
+    unused = [name for name in step.reading.table.names if name.casefold() not in known]
     if unused and settings.columns and "*" not in settings.same:
         yield _located(plan, (*path, "columns"), f"source columns that go nowhere: {', '.join(unused)}",
-                       "map them, or name them in skip")  # fmt: skip
+                       "map them, which kanal draft --into does with new ones, or name them in skip")  # fmt: skip
     if new:
         return
     try:

@@ -75,7 +75,7 @@ def draft_job(name: str, source: Connection, target: Connection, connections: Ma
         "",
     ]
     for connection, text in connections.items():
-        lines += [f"[connection.{_key(connection)}]", text, ""]
+        lines += [f"[connection.{key_text(connection)}]", text, ""]
     lines += ["[defaults]", f'write = "{wish.write}"']
     if missing:
         lines.append('create = "missing"  # tables that are not there are made, as kanal create would')
@@ -110,7 +110,7 @@ def add_to_draft(
     lines = []
     for connection, body in connections.items():
         if connection not in there.get("connection", {}):
-            lines += ["", f"[connection.{_key(connection)}]", body]
+            lines += ["", f"[connection.{key_text(connection)}]", body]
     for pipeline in new:
         while pipeline.name in there.get("pipeline", {}):
             pipeline.name += "_new"
@@ -213,7 +213,7 @@ def _decide(pipeline: _Pipeline, source: Connection, target: Connection, wish: W
             pipeline.remarks.append(f"? {column.name}: the type {declared} is not known here; it goes as text")
     if there is not None:
         _compare_columns(pipeline, table, there)
-    _decide_texts(pipeline, source, there, wish)
+    pipeline.columns += _proposals(source, table, table.columns, there, wish).values()
     if pipeline.columns:
         pipeline.settings.append('same = "*"')
 
@@ -239,7 +239,7 @@ def _compare_columns(pipeline: _Pipeline, table: TableInfo, there: TableInfo) ->
     for column in there.columns:
         if table.column(column.name) is None and not column.nullable and not column.filled:
             why = f"{column.declared} NOT NULL, and the source has none of this name"
-            pipeline.columns.append(f'# ? {_key(column.name)} = "…"  # {why}')
+            pipeline.columns.append(f'# ? {key_text(column.name)} = "…"  # {why}')
     for column in table.columns:
         into = there.column(column.name)
         if into is None or into.type is None or column.type is None or column.type == TEXT:
@@ -249,25 +249,42 @@ def _compare_columns(pipeline: _Pipeline, table: TableInfo, there: TableInfo) ->
         pipeline.remarks.append(f"? {column.name}: {column.declared} does not always fit into {into.declared}")
 
 
-def _decide_texts(pipeline: _Pipeline, source: Connection, there: TableInfo | None, wish: Wish) -> None:
-    """Propose conversions for texts that are numbers, dates or times."""
-    table = pipeline.source
-    texts = [column for column in table.columns if column.type is not None and column.type.family is Family.TEXT]
+def mapping_lines(
+    source: Connection, table: TableInfo, columns: Sequence[ColumnInfo], there: TableInfo, wish: Wish
+) -> list[str]:
+    """Lines of [columns] that carry some columns of a table over under their own names."""
+    proposals = _proposals(source, table, columns, there, wish)
+    lines = []
+    for column in columns:
+        proposed = proposals.get(column.name, "")
+        sure = bool(proposed) and not proposed.startswith("#")
+        lines += [proposed] if proposed else []
+        lines += [] if sure else [f"{key_text(column.name)} = {_text(_expression(column.name))}"]
+    return lines
+
+
+def _proposals(
+    source: Connection, table: TableInfo, columns: Sequence[ColumnInfo], there: TableInfo | None, wish: Wish
+) -> dict[str, str]:
+    """Lines of [columns] that convert texts which are numbers, dates or times, by column."""
+    texts = [column for column in columns if column.type is not None and column.type.family is Family.TEXT]
     wanted = [column for column in texts if _may_be_converted(column, there)]
     if not wanted or not wish.sample:
-        return
+        return {}
     names = tuple(column.name for column in wanted)
     parts: dict[str, list[pa.Array]] = {name: [] for name in names}
     with as_source(source).read(Reading(table, None, names, wish.sample, limit=wish.sample)) as batches:
         for batch in batches:
             for name in names:
                 parts[name].append(batch.columns[name].cast(pa.string()))
+    lines = {}
     for column in wanted:
         values = pa.chunked_array(parts[column.name], pa.string()).drop_null()
         guess = guess_type(values) if len(values) else None
         if guess is not None:
             into = there.column(column.name) if there is not None else None
-            pipeline.columns.append(_proposal(column, guess, into, values))
+            lines[column.name] = _proposal(column, guess, into, values)
+    return lines
 
 
 def _may_be_converted(column: ColumnInfo, there: TableInfo | None) -> bool:
@@ -284,7 +301,7 @@ def _proposal(column: ColumnInfo, guess: Guess, into: ColumnInfo | None, values:
     nothing = ([""] if pc.any(pc.equal(values, "")).as_py() else []) + list(guess.nothing)
     parts += [f"null_values = {_value(tuple(nothing))}"] if nothing else []
     share = "all" if guess.share == 1 else f"{int(guess.share * 1000) / 10:g} % of"
-    line = f"{_key(column.name)} = {{ {', '.join(parts)} }}"
+    line = f"{key_text(column.name)} = {{ {', '.join(parts)} }}"
     plain_number = made.is_number and not guess.options.given()
     if guess.share < _PROPOSED or guess.also or (plain_number and into is None):
         why = f"or {guess.also}" if guess.also else f"{share} sampled texts fit"
@@ -351,7 +368,8 @@ def _expression(name: str) -> str:
     return name if isinstance(tree, exp.Column) and tree.name == name else quoted(name)
 
 
-def _key(name: str) -> str:
+def key_text(name: str) -> str:
+    """A key as TOML has it."""
     return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else _text(name)
 
 

@@ -18,9 +18,10 @@ from kanal.connections.errors import DatabaseError
 from kanal.connections.sql.database import SqlDatabase
 from kanal.core.errors import KanalError
 from kanal.core.reasons import Reason
+from kanal.core.shapes import TableShape
 from kanal.core.tally import Tally
-from kanal.runlog.records import RunRecord, StepRecord, Usual
-from kanal.runlog.tables import BATCH, COUNTS, REJECT, RUN, STEP
+from kanal.runlog.records import RunRecord, SeenTable, StepRecord, Usual
+from kanal.runlog.tables import BATCH, COUNTS, REJECT, RUN, SHAPE, STEP
 
 
 class RunLogUnusable(DatabaseError):
@@ -76,6 +77,9 @@ class RunLogReader:
 
     def exists(self) -> bool:
         """True where there is a run log to read; raises RunLogUnusable where it is damaged, or cannot be reached."""
+        self.database.may_be_made()
+        if self.database.missing_file:  # which looking would make
+            return False
         try:
             return bool(sa.inspect(self.database.engine).has_table("kanal_run"))
         except exc.SQLAlchemyError as error:
@@ -148,6 +152,21 @@ class RunLogReader:
         """What marks, in targets, the work of a job's runs that will not be gone on with any more."""
         records = [record for record in self.runs(200) if record.job == job and record.status not in ("running",)]
         return [record.token for record in records if record.status == "succeeded" or self.done_since(record)]
+
+    def seen_tables(self, job: str) -> list[SeenTable]:
+        """What the tables of a job's steps looked like, each shape as it was first seen, in the order of the runs."""
+        found = sa.select(SHAPE, RUN.c.started).join(RUN, RUN.c.run == SHAPE.c.run, isouter=True)
+        found = found.where(SHAPE.c.job == job[:200]).order_by(SHAPE.c.shape)
+        with self._begin() as connection:
+            rows = connection.execute(found).all()
+        return [
+            SeenTable(row.step, row.role, row.place, TableShape.from_json(row.columns), row.run, row.started)
+            for row in rows
+        ]
+
+    def remembered(self, job: str) -> dict[tuple[str, str], SeenTable]:
+        """What each table of a job's steps, by step and role, last looked like."""
+        return {(seen.step, seen.role): seen for seen in self.seen_tables(job)}
 
     def times(self, run: int) -> dict[str, tuple[float, float, float]]:
         """The seconds that each step of a run spent reading, computing and writing, side by side."""

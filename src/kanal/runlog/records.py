@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from kanal.core.shapes import TableShape
 from kanal.core.tally import Tally
 
 
@@ -53,6 +54,18 @@ class StepSeed:
     kind: str
     reads_all: bool = False
     by_batch: bool = False
+
+
+@dataclass(frozen=True)
+class SeenTable:
+    """A table of a step, by its role there: its place, and its shape as it is now, or as a run first saw it (UTC)."""
+
+    step: str
+    role: str
+    place: str
+    shape: TableShape
+    run: int | None = None
+    when: dt.datetime | None = None
 
 
 @dataclass(frozen=True)

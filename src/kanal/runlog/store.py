@@ -22,8 +22,8 @@ from kanal.core.rejects import Reject, row_key
 from kanal.core.tally import WRITES, Tally
 from kanal.runlog.liveness import born, lives
 from kanal.runlog.reader import RunLogReader, RunLogUnusable
-from kanal.runlog.records import BatchRecord, RunRecord, StepRecord, StepSeed
-from kanal.runlog.tables import BATCH, COUNTS, FORMER, LOCK, METADATA, REJECT, RUN, STEP, VERSION, VERSION_NOW
+from kanal.runlog.records import BatchRecord, RunRecord, SeenTable, StepRecord, StepSeed
+from kanal.runlog.tables import BATCH, COUNTS, FORMER, LOCK, METADATA, REJECT, RUN, SHAPE, STEP, VERSION, VERSION_NOW
 
 #: Seconds before what another run may do at the same moment is tried again.
 _MEANWHILE = (0.1, 0.2, 0.3, 0.4)
@@ -194,6 +194,20 @@ class RunLogStore(RunLogReader):
         taken = LOCK.update().where(LOCK.c.job == key, LOCK.c.run == holder).values(run=run)
         if not connection.execute(taken).rowcount:
             raise RunLogUnusable(f"Another run of {job} has begun at this very moment", "try again")
+
+    def remember(self, run: int, job: str, seen: Sequence[SeenTable]) -> None:
+        """Record what the tables of a run look like, as far as that is new."""
+        known = self.remembered(job)
+        rows = [
+            {"job": job[:200], "step": one.step, "role": one.role, "place": one.place, "run": run,
+             "columns": one.shape.to_json()}
+            for one in seen
+            if (before := known.get((one.step, one.role))) is None
+            or (before.place, before.shape) != (one.place, one.shape)
+        ]  # fmt: skip
+        if rows:
+            with self._begin(run) as connection:
+                connection.execute(SHAPE.insert(), rows)
 
     def give_sign(self, run: int) -> None:
         """Record that a run's process lives."""

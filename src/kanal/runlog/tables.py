@@ -39,7 +39,7 @@ RUN = sa.Table(
     sa.Column("owner", sa.String(36)),
 )
 #: The form of these tables; a run log of an older one is brought to it when it is next used.
-VERSION_NOW = 7
+VERSION_NOW = 8
 #: What columns were called before: their values are taken over.
 FORMER = {"resolved_by": "mended_by", "resolved_in": "mended_in"}
 VERSION = sa.Table("kanal_version", METADATA, sa.Column("version", sa.Integer, primary_key=True, autoincrement=False))
@@ -106,4 +106,18 @@ REJECT = sa.Table(
     # What became of its row, where it can no longer be loaded: gone.
     sa.Column("ended", sa.String(10)),
     sa.Index("kanal_reject_of_run", "run", "step"),
+)
+SHAPE = sa.Table(
+    "kanal_shape",
+    METADATA,
+    # What the tables of a job looked like: an entry for the first run that saw it so.
+    sa.Column("shape", sa.Integer, primary_key=True),
+    sa.Column("job", sa.String(200), nullable=False),
+    sa.Column("step", sa.String(200), nullable=False),
+    # What the step does with it: source, target, or the look-up that reads it.
+    sa.Column("role", sa.String(200), nullable=False),
+    sa.Column("place", sa.Text, nullable=False),
+    sa.Column("run", sa.Integer, nullable=False),
+    sa.Column("columns", sa.Text, nullable=False),
+    sa.Index("kanal_shape_of_job", "job"),
 )

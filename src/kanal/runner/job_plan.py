@@ -16,6 +16,7 @@ from kanal.core.expressions import Expression
 from kanal.core.transformation import ColumnPlan, ExpectCheck, LookupPlan, MembershipCheck, RowCheck
 from kanal.core.types import SqlType
 from kanal.definition import JobDefinition, Pipeline, Problem
+from kanal.runlog import SeenTable
 from kanal.runner.planning.order import Wait
 from kanal.runner.staged_rows import Writing
 from kanal.runner.write_rules import rule_of
@@ -251,6 +252,7 @@ class Difference:
     """A column of a target that is missing (`there` is None), or does not hold all that the mapping may give it.
 
     `there` and `wanted` are types as the database writes them; `sql` is the ALTER that makes it fit, if one can.
+    `harmless` ones only add or widen, so that what the table holds stays as it is.
     """
 
     step: str
@@ -259,6 +261,8 @@ class Difference:
     there: str | None
     wanted: str
     sql: str | None
+    harmless: bool
+    database: Target
 
 
 @dataclass
@@ -275,6 +279,8 @@ class JobPlan:
     differences: list[Difference] = field(default_factory=list)
     #: Waits for rows that are referred to, given up since else steps would wait for each other in a circle.
     given_up: list[Wait] = field(default_factory=list)
+    #: What its tables look like now.
+    seen: list[SeenTable] = field(default_factory=list)
 
     def dispose(self) -> None:
         """Close its databases."""

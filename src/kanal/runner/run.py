@@ -15,13 +15,14 @@ from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
 from kanal.core.reasons import Reason
 from kanal.definition import JobDefinition, JobError, Problem
-from kanal.runlog import RunLogStore, RunRecord, StepSeed
+from kanal.runlog import RunLogStore, RunRecord, SeenTable, StepSeed
 from kanal.runner.events import tell
 from kanal.runner.execution import Execution
 from kanal.runner.job_plan import JobPlan, PipelinePlan, SincePlan
 from kanal.runner.replay import Rejected, plan_of_replay, read_anew
 from kanal.runner.results import Run
 from kanal.runner.run_options import RunOptions, choose, keep_only, plan_to_run, planned, with_options, without_secrets
+from kanal.runner.shapes import UnplannedJob, table_changes, with_notes
 from kanal.runner.watcher import NullWatcher, Watcher
 
 
@@ -55,6 +56,7 @@ def run_job(
     options = options or RunOptions()
     with _ready(job, options.kept, noted=True) as (plan, log):
         record = log.begin_run(job.job, _file_of(job), seeds_of(plan), without_secrets(job, options.kept))
+        log.remember(record.run, job.job, plan.seen)
         return Execution(
             plan,
             log,
@@ -89,6 +91,7 @@ def resume_run(
         )
     with _ready(job, record.options) as (plan, log):
         record = log.resume_run(record.run, seeds_of(plan))
+        log.remember(record.run, job.job, plan.seen)
         workers, options = record.options.get("workers"), record.options
         return Execution(plan, log, record, watcher or NullWatcher(), None, workers, executor, options).run()
 
@@ -230,9 +233,10 @@ def _ready(
     try:
         plan = plan_to_run(job, options)
     except KanalError as error:
+        error = _with_changes(job, error)
         if noted:
             _note_failure(job, logged, started, error)
-        raise
+        raise error from None
     try:
         choose(plan, options)
         log = run_log_of(job)
@@ -244,11 +248,40 @@ def _ready(
         log.prepare()
         try:
             log.end_dead_runs()
+            with_notes(plan, table_changes(plan.seen, log.remembered(job.job), plan))
             yield plan, log
         finally:
             log.database.dispose()
     finally:
         plan.dispose()
+
+
+def _with_changes(job: JobDefinition, error: KanalError) -> KanalError:
+    """An error of planning, with what has changed in the job's tables since its last run."""
+    if isinstance(error, UnplannedJob):
+        changed = error.changes(remembered(job))
+        return JobError([*error.problems, *changed], error.passing) if changed else error
+    return error
+
+
+def remembered(job: JobDefinition) -> dict[tuple[str, str], SeenTable]:
+    """What the tables of a job, by step and role, last looked like; nothing where its run log cannot be read."""
+    return {(seen.step, seen.role): seen for seen in _seen_tables(job)}
+
+
+def first_seen(job: JobDefinition) -> dict[tuple[str, str], SeenTable]:
+    """What the tables of a job, by step and role, first looked like; nothing where its run log cannot be read."""
+    return {(seen.step, seen.role): seen for seen in reversed(_seen_tables(job))}
+
+
+def _seen_tables(job: JobDefinition) -> list[SeenTable]:
+    with suppress(KanalError):
+        log = run_log_of(job)
+        try:
+            return log.seen_tables(job.job) if log.exists() else []
+        finally:
+            log.database.dispose()
+    return []
 
 
 def _note_failure(job: JobDefinition, options: Mapping[str, Any], started: dt.datetime, error: KanalError) -> None:

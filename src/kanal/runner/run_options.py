@@ -118,6 +118,7 @@ def keep_only(plan: JobPlan, only: list[str]) -> None:
     plan.steps = [_alone(step, plan.given_up, only) for step in plan.steps if step.name in only]
     kept = (replace(group, steps=tuple(name for name in group.steps if name in only)) for group in plan.groups)
     plan.groups = [group for group in kept if group.steps]
+    plan.seen = [seen for seen in plan.seen if seen.step in only]
 
 
 def _alone(step: StepPlan, given_up: Sequence[Wait], only: Collection[str]) -> StepPlan:

@@ -6,6 +6,7 @@ import contextlib
 import datetime as dt
 import json
 import math
+import re
 import warnings
 from collections.abc import Hashable, Iterator
 from dataclasses import replace
@@ -64,6 +65,10 @@ _SESSION = (
 )
 
 
+#: A column's type as SHOW CREATE TABLE has it, and what follows.
+_AFTER_TYPE = re.compile(r"\w+(?:\((?:[^()']|'(?:[^']|'')*')*\))?(?: unsigned)?(?: zerofill)?((?: .*)?)", re.DOTALL)
+
+
 class MariaDBTableDefinitions(TableDefinitions):
     """The tables of a MariaDB database."""
 
@@ -94,13 +99,16 @@ class MariaDBTableDefinitions(TableDefinitions):
 
     def alteration(self, table: TableInfo, column: ColumnInfo) -> str | None:
         there = table.column(column.name)
+        if there is None:
+            return None
         quote = self.database.sql_dialect.identifier_preparer
-        null = "" if there is None or there.nullable else " NOT NULL"
-        place, name = (
-            quote.format_table(self.database.sa_table(table)),
-            quote.quote(there.name if there else column.name),
-        )
-        return f"ALTER TABLE {place} MODIFY COLUMN {name} {column.declared}{null}"
+        place = quote.format_table(self.database.sa_table(table))
+        # MODIFY says all of a column, so what it has besides its type is said again.
+        ((_, whole),) = self.database.rows_of(f"SHOW CREATE TABLE {place}")
+        name = "`" + there.name.replace("`", "``") + "`"
+        line = next((line.strip() for line in whole.split("\n") if line.strip().startswith(f"{name} ")), "")
+        said = _AFTER_TYPE.fullmatch(line.rstrip(",").removeprefix(f"{name} "))
+        return f"ALTER TABLE {place} MODIFY COLUMN {name} {column.declared}{said[1]}" if said else None
 
     def definitions(self, table: TableInfo) -> list[str]:
         # In one statement, which the server does wholly or not at all; its DDL knows no transaction.

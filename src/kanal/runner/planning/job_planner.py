@@ -17,6 +17,7 @@ from kanal.core.expressions.registry import Function
 from kanal.core.nearest import did_you_mean
 from kanal.definition import JobDefinition, JobError, Pipeline, Problem, Secret, Source, Table
 from kanal.definition.problems import KeyPath
+from kanal.runlog import SeenTable
 from kanal.runner.job_plan import CommandPlan, Difference, Group, JobPlan, NewTable, PipelinePlan, StepPlan
 from kanal.runner.planning.circles import break_circles, circle_groups, with_open_references
 from kanal.runner.planning.new_tables import references
@@ -24,6 +25,7 @@ from kanal.runner.planning.order import CircleError, Wait, in_order
 from kanal.runner.planning.pipeline_planner import PipelinePlanner
 from kanal.runner.planning.user_functions import load_functions
 from kanal.runner.retrying import passes
+from kanal.runner.shapes import SOURCE, TARGET, UnplannedJob, seen_table
 
 
 def plan_job(job: JobDefinition, create: bool = False) -> JobPlan:
@@ -96,15 +98,30 @@ class _Planner:
             step = error.circle[0].step
             self.problem(("pipeline" if step in job.pipeline else "command", step), error.what, error.remedy)
         self._check_deletions(steps)
+        seen = list(self._seen(steps))
         if self.problems:
-            raise JobError(list(dict.fromkeys(self.problems)), self._passing.issuperset(self.problems))
+            wrong = JobError(list(dict.fromkeys(self.problems)), self._passing.issuperset(self.problems))
+            raise UnplannedJob(wrong, job, seen)
         places = {name: place for place, name in enumerate(ordered)}
         groups = [Group(group.database, tuple(sorted(group.steps, key=places.__getitem__))) for group in groups]
         new = _made_in_order(sorted(self._new.values(), key=lambda table: places[table.step]))
         return JobPlan(
             job, [steps[name] for name in ordered], waits, self.connections, self.notes, groups, new, self.adding or [],
-            given_up,
+            given_up, seen,
         )  # fmt: skip
+
+    def _seen(self, steps: Mapping[str, StepPlan]) -> Iterator[SeenTable]:
+        """What the tables look like that each pipeline uses, those apart that are to be made."""
+        for name, pipeline in self.job.pipeline.items():
+            query, plan = pipeline.source.query, steps.get(name)
+            if query is not None and isinstance(plan, PipelinePlan):
+                yield seen_table(name, SOURCE, plan.source, plan.reading.table, query)
+            places: list[tuple[str, Source | Table]] = [(SOURCE, pipeline.source), (TARGET, pipeline.target)]
+            places += [(lookup, settings.table) for lookup, settings in pipeline.lookup.items()]
+            for role, place in places:
+                key = (place.connection, place.schema_, place.table or "")
+                if key in self._tables and key not in self._new:
+                    yield seen_table(name, role, self.connections[place.connection], self._tables[key])
 
     def _open_connections(self) -> None:
         """Open what the job reads and writes: its connections, and what pipelines of a Python program bring along."""

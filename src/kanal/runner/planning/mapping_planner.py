@@ -10,6 +10,7 @@ from typing import Any, Protocol
 from kanal.connections import ColumnInfo, TableInfo
 from kanal.connections.base import Connection, Source, Target, as_source, as_target
 from kanal.connections.defaults import default_value
+from kanal.connections.roles import Writes
 from kanal.core.columns import SourceColumn, TargetColumn
 from kanal.core.errors import KanalError
 from kanal.core.expressions import Scope, compile_expression
@@ -278,13 +279,17 @@ class MappingPlanner:
         """A table lacks a column that the mapping fills, which is a problem unless such are asked for."""
         if self.planner.adding is None:
             what = f'there is no column "{name}" in {target.name}'
-            self.planner.problem(path, what, did_you_mean(name, target.names))
+            remedy = did_you_mean(name, target.names)
+            if Writes.CREATE in self.target.writes:
+                remedy += f"{'; or' if remedy else ''} add it by kanal create --alter"
+            self.planner.problem(path, what, remedy)
             return
         made = self.new_table()
         new = made[0].column(name) if made is not None else None
         if new is not None:
             sql = self.target.ddl.addition(target, new)
-            self.planner.adding.append(Difference(self.name, target.name, name, None, new.declared, sql))
+            found = Difference(self.name, target.name, name, None, new.declared, sql, True, self.target)
+            self.planner.adding.append(found)
 
     def _by_name(self, source: TableInfo, target: TableInfo, skipped: set[str]) -> list[tuple[ColumnInfo, ColumnInfo]]:
         pairs, unmatched = [], []
@@ -296,7 +301,10 @@ class MappingPlanner:
                 unmatched.append(column.name)
             elif not into.generated:
                 pairs.append((column, into))
-        if unmatched:
+        if unmatched and self.planner.adding is not None:
+            for name in unmatched:
+                self._missing_column((*self.path, "same"), target, name)
+        elif unmatched:
             names = ", ".join(unmatched)
             self.planner.note(
                 self.path,

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from kanal.connections import ForeignKey
 from kanal.connections.errors import DatabaseError
 from kanal.core.errors import KanalError
-from kanal.runner.job_plan import JobPlan, NewTable, PipelinePlan
+from kanal.runner.job_plan import Difference, JobPlan, NewTable, PipelinePlan
 
 
 def references(plan: PipelinePlan, plans: Sequence[PipelinePlan]) -> list[ForeignKey]:
@@ -57,6 +57,25 @@ def _carried(plan: PipelinePlan) -> dict[str, str]:
 def _tells_rows(plan: PipelinePlan, columns: tuple[str, ...]) -> bool:
     keys = (plan.target_table.primary_key, *plan.target_table.unique)
     return any(set(key) == set(columns) for key in keys if key)
+
+
+def alter_tables(differences: Sequence[Difference]) -> list[tuple[Difference, str | None]]:
+    """Add and widen columns of existing tables, as far as that changes nothing that is there; with each what was done
+    about it: None, or why it was left."""
+    found: list[tuple[Difference, str | None]] = []
+    for one in differences:
+        why = None
+        if one.sql is None:
+            why = "this database cannot change it in place"
+        elif not one.harmless:
+            why = f"it would turn {one.there} into {one.wanted}; look at --show"
+        else:
+            try:
+                one.database.ddl.define([one.sql])
+            except DatabaseError as error:
+                why = error.what
+        found.append((one, why))
+    return found
 
 
 def create_tables(plan: JobPlan) -> list[NewTable]:
