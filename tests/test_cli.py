@@ -22,7 +22,7 @@ from kanal.cli.progress import Progress
 
 STEP_KEYS = ["step", "kind", "status", "read", "filtered", "rejected", "superseded", "withdrawn", "inserted",
              "updated", "unchanged"]  # fmt: skip
-STEP_KEYS += ["deleted", "closed", "written", "batches", "seconds", "error"]
+STEP_KEYS += ["deleted", "closed", "conflicts", "written", "batches", "seconds", "error"]
 
 
 @pytest.fixture

@@ -54,7 +54,19 @@ def test_the_exchange_in_both_ways(tmp_path: Path) -> None:
         end.sql("CREATE TABLE vessel (mark varchar(9) PRIMARY KEY, name varchar(40), changed_at timestamp NOT NULL)")
     ends[0].sql("INSERT INTO vessel VALUES ('a', 'Old', '2025-03-01 10:00:00'), ('b', 'B', '2025-03-01 11:00:00')")
     ends[1].sql("INSERT INTO vessel VALUES ('a', 'New', '2025-03-02 10:00:00')")
-    for name in ("there", "back"):
-        assert kanal.Job.read(tmp_path / f"exchange-{name}.toml").run().status == "succeeded"
-    found = [end.rows("SELECT mark, name FROM vessel ORDER BY mark") for end in ends]
-    assert found == [[("a", "New"), ("b", "B")]] * 2
+    job = kanal.Job.read(tmp_path / "exchange.toml")
+
+    def exchanged() -> tuple[kanal.Run, list[tuple[object, ...]]]:
+        run = job.run()
+        assert run.status == "succeeded"
+        found = [end.rows("SELECT mark, name FROM vessel ORDER BY mark") for end in ends]
+        assert found[0] == found[1]
+        return run, found[0]
+
+    assert exchanged()[1] == [("a", "New"), ("b", "B")]
+    ends[0].sql("UPDATE vessel SET name = 'Lower', changed_at = '2025-03-03 10:00:00' WHERE mark = 'a'",
+                "DELETE FROM vessel WHERE mark = 'b'")  # fmt: skip
+    ends[1].sql("UPDATE vessel SET name = 'Upper', changed_at = '2025-03-03 09:00:00' WHERE mark = 'a'")
+    run, rows = exchanged()
+    assert rows == [("a", "Lower")]
+    assert [(step.tally.conflicts, step.tally.deleted) for step in run] == [(1, 1), (0, 0)]

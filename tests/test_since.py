@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from collections.abc import Callable
 from pathlib import Path
 
@@ -9,6 +10,7 @@ import pytest
 
 import kanal
 from conftest import Cli, Files, Place, document
+from kanal import KanalError
 from test_runs import counts
 from test_servers import job, succeeded
 
@@ -182,32 +184,136 @@ def test_what_does_not_go_with_since_is_said(files: Files, cli: Cli, settings: s
     )
 
 
-def test_an_exchange_in_both_ways_in_which_the_newest_change_wins(places: Places, tmp_path: Path) -> None:
-    """As examples/exchange-*.toml do it."""
-    here, there = places("postgresql"), places("mariadb")
-    here.sql("CREATE TABLE t (id integer PRIMARY KEY, v text, changed timestamp NOT NULL)")
-    there.sql("CREATE TABLE t (id integer PRIMARY KEY, v text, changed datetime(6) NOT NULL)")
-    ways = []
-    for way, source, target in (("there", here, there), ("back", there, here)):
-        (tmp_path / way).mkdir()
-        body = '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "merge"\nkey = "id"\nsince = "changed"\nnewer_by = "changed"'
-        ways.append(job(tmp_path / way, body, old=source, new=target))
-    here.sql("INSERT INTO t VALUES (1, 'here', '2025-03-01 10:00'), (2, 'here', '2025-03-01 12:00')")
-    there.sql("INSERT INTO t VALUES (2, 'there', '2025-03-01 11:00'), (3, 'there', '2025-03-01 11:30')")
+EXCHANGE = """
+[defaults]
+write = "merge"
+{defaults}
+[pipeline.there]
+source = "here:t"
+target = "there:t"
+key = "id"
+since = {since}
+newer_by = "changed"
+other_way = "back"
+{more}
+[pipeline.back]
+source = "there:t"
+target = "here:t"
+key = "id"
+since = {since}
+newer_by = "changed"
+other_way = "there"
+"""
 
-    def exchange() -> list[tuple[object, ...]]:
-        for way in ways:
-            succeeded(way.run())
+
+def ends_of_an_exchange(places: Places, kinds: str) -> tuple[Place, Place]:
+    ends = []
+    for kind in kinds.split():
+        place = places(kind)
+        moment = "datetime(6)" if kind == "mariadb" else "timestamp"
+        place.sql(f"CREATE TABLE t (id integer PRIMARY KEY, v varchar(40), changed {moment} NOT NULL)")
+        ends.append(place)
+    return ends[0], ends[1]
+
+
+EACH_EXCHANGE = ["postgresql mariadb", "mariadb sqlite", "sqlite postgresql", "postgresql postgresql"]
+
+
+@pytest.mark.parametrize("commit", ["step", "job", "batch"])
+@pytest.mark.parametrize("kinds", EACH_EXCHANGE)
+def test_an_exchange_in_both_ways(places: Places, files: Files, cli: Cli, kinds: str, commit: str) -> None:
+    here, there = ends_of_an_exchange(places, kinds)
+    defaults = f'commit = "{commit}"' + ('\nmissing = "delete"\nmax_rejects = 0' if commit != "batch" else "")
+    since = '"changed"' if commit == "batch" else '{ column = "changed", overlap = "0 seconds" }'
+    body = EXCHANGE.format(defaults=defaults, since=since, more="")
+    made = job(files.folder, body, here=here, there=there)
+    here.sql("INSERT INTO t VALUES (1, 'here', '2025-03-01 10:00:00'), (2, 'here', '2025-03-01 12:00:00')")
+    there.sql("INSERT INTO t VALUES (2, 'there', '2025-03-01 11:00:00'), (3, 'there', '2025-03-01 11:30:00')")
+
+    def exchange() -> tuple[list[tuple[object, ...]], list[int]]:
+        run = succeeded(made.run())
         both = [place.rows("SELECT id, v FROM t ORDER BY id") for place in (here, there)]
         assert both[0] == both[1]
-        return both[0]
+        return both[0], [step.tally.conflicts for step in run]
 
-    assert exchange() == [(1, "here"), (2, "here"), (3, "there")]
-    here.sql("UPDATE t SET v = 'changed here', changed = '2025-03-02 10:00' WHERE id = 3")
-    there.sql("UPDATE t SET v = 'changed there', changed = '2025-03-02 09:00' WHERE id IN (1, 3)")
-    assert exchange() == [(1, "changed there"), (2, "here"), (3, "changed here")]
-    for way in ways:
-        assert succeeded(way.run())["t"].tally.written == 0
+    assert exchange() == ([(1, "here"), (2, "here"), (3, "there")], [0, 0])  # nothing was carried before
+    here.sql("UPDATE t SET v = 'changed here', changed = '2025-03-02 10:00:00' WHERE id = 3",
+             "UPDATE t SET v = 'again here', changed = '2025-03-02 08:00:00' WHERE id = 1")  # fmt: skip
+    there.sql("UPDATE t SET v = 'changed there', changed = '2025-03-02 09:00:00' WHERE id IN (1, 3)")
+    assert exchange() == ([(1, "changed there"), (2, "here"), (3, "changed here")], [2, 0])
+    listed = " ".join(cli("rejects", "--all").stdout.split())
+    assert "conflict" in listed and "v changed there" in listed
+    assert "it is overwritten, being older" in listed and "it stays, not being older" in listed
+    assert [step.tally.written for step in succeeded(made.run())] == [0, 0]
+    with pytest.raises(KanalError, match="no rejected rows"):
+        made.replay(2)
+    if commit == "batch":
+        return
+    here.sql("DELETE FROM t WHERE id = 1", "DELETE FROM t WHERE id = 2",
+             "INSERT INTO t VALUES (4, 'new here', '2025-03-03 10:00:00')")  # fmt: skip
+    there.sql("DELETE FROM t WHERE id = 3", "INSERT INTO t VALUES (5, 'new there', '2025-03-03 10:00:00')",
+              "UPDATE t SET v = 'changed there again', changed = '2025-03-03 09:00:00' WHERE id = 2")  # fmt: skip
+    expected = [(2, "changed there again"), (4, "new here"), (5, "new there")]  # a change outlives a deletion
+    assert exchange() == (expected, [0, 0])
+
+
+@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize("kinds", EACH_EXCHANGE)
+def test_an_exchange_loses_no_change(places: Places, tmp_path: Path, kinds: str, seed: int) -> None:
+    """Random changes on both sides, runs of one way alone among those of both: the last change of each row arrives."""
+    chance = random.Random(f"{kinds} {seed}")
+    ends = ends_of_an_exchange(places, kinds)
+    defaults = 'missing = "delete"\nmax_rejects = 0\nmax_deletes = "100 %"'
+    late = 5 * (seed % 2)
+    since = f'{{ column = "changed", overlap = "{late} seconds" }}'
+    made = job(tmp_path, EXCHANGE.format(defaults=defaults, since=since, more=""), here=ends[0], there=ends[1])
+    last: dict[int, tuple[str, int]] = {}
+    changed: list[dict[int, int]] = [{}, {}]  # when each side changed a row by itself
+    for clock in range(1, 60):
+        side, row = chance.randrange(2), chance.randrange(8)
+        moment = f"2025-01-01 00:00:{clock:02d}"
+        there = ends[side].rows(f"SELECT v FROM t WHERE id = {row}")
+        if there and chance.random() < 0.4:
+            ends[side].sql(f"DELETE FROM t WHERE id = {row}")
+            last[row] = "deleted", clock
+        else:
+            verb = f"UPDATE t SET v = 'v{clock}', changed = '{moment}' WHERE id = {row}" if there else (
+                f"INSERT INTO t VALUES ({row}, 'v{clock}', '{moment}')")  # fmt: skip
+            ends[side].sql(verb)
+            last[row], changed[side][row] = (f"v{clock}", clock), clock
+        if chance.random() < 0.25:
+            succeeded(made.run(only=chance.choice([None, ["there"], ["back"]])))
+    for _ in range(2):
+        succeeded(made.run())
+    found = [dict(end.rows("SELECT id, v FROM t")) for end in ends]
+    assert found[0] == found[1]
+    for row, (value, _) in last.items():
+        if value != "deleted":
+            assert found[0].get(row) == value, (row, value)
+        else:  # or a change that the side which deleted it did not have yet, or that is as new as late rows may be
+            assert row not in found[0] or late or found[0][row] in {f"v{when[row]}" for when in changed if row in when}
+
+
+@pytest.mark.parametrize(
+    ("defaults", "more", "said"),
+    [
+        ('missing = "delete"', "", "no row may be rejected"),
+        ("max_rejects = 0", 'delete_when = "id = 9"\nmissing = "delete"', "would be deleted where it came from"),
+        ('max_rejects = 0\nmissing = "delete"', 'missing = "keep"\nwhere = "id > 1"', "deleted where it came from"),
+        ("", '[pipeline.there.columns]\nid = "id"\nchanged = "changed + INTERVAL \'1\' HOUR"', "is not filled by"),
+    ],
+)  # fmt: skip
+def test_what_is_no_exchange(places: Places, files: Files, cli: Cli, defaults: str, more: str, said: str) -> None:
+    here, there = ends_of_an_exchange(places, "postgresql mariadb")
+    since = '{ column = "changed", overlap = "5 minutes" }'
+    job(files.folder, EXCHANGE.format(defaults=defaults, since=since, more=more), here=here, there=there)
+    outcome = cli("check", "job.toml")
+    assert outcome.returncode == 2 and said in " ".join((outcome.stdout + outcome.stderr).split()), outcome.stdout
+    text = (files.folder / "job.toml").read_text()
+    for wrong, told in (('other_way = "bac"', 'there is no pipeline "bac"'), ("", "does not say that this is its")):
+        (files.folder / "job.toml").write_text(text.replace(more, "").replace('other_way = "back"', wrong))
+        outcome = cli("check", "job.toml")
+        assert outcome.returncode == 2 and told in " ".join(outcome.stdout.split()), outcome.stdout
 
 
 def test_the_python_twin(places: Places, tmp_path: Path) -> None:

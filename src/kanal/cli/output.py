@@ -15,6 +15,7 @@ from rich.markup import escape as escape_markup
 from rich.padding import Padding
 from rich.table import Column, Table
 
+from kanal.core.reasons import NOTICES
 from kanal.core.tally import Tally
 
 #: Every mark is told apart without colour too.
@@ -179,7 +180,8 @@ def _count(name: str, count: int) -> str:
 
 def rejects_table(groups: Sequence[dict[str, Any]], of_one_step: bool = False) -> Table:
     """Rejects by step, column and reason, with a value as example, or what was said of the row."""
-    title = None if of_one_step else "Rejected rows"
+    listed = "Rejected rows" if any(group["reason"] not in NOTICES for group in groups) else "Worth knowing"
+    title = None if of_one_step else listed
     made = table("  " if of_one_step else "step", "column", "reason", "#rows", "#longest", "~for instance", title=title)
     for group in groups:
         by_message = group["reason"] in ("refused_by_target", "not_loaded_yet")

@@ -15,7 +15,7 @@ from kanal.cli.output import console, escape, example, indented, print_json, rej
 from kanal.cli.run import print_hints
 from kanal.core.errors import KanalError, counted
 from kanal.core.nearest import did_you_mean
-from kanal.core.reasons import Reason
+from kanal.core.reasons import NOTICES, Reason
 
 
 def rejects(
@@ -76,9 +76,13 @@ def rejects(
     total = sum(group["rows"] for group in groups)
     if shown < total:
         screen.print(f"\n[dim]{shown:,} of {total:,} shown; --all shows all, --export FILE writes them to a file.[/]")
-    where = f" --job {job}" if job else ""
-    print_hints(screen, [(f"kanal replay {record.run}{where}", "load them again, once the cause is fixed")])
+    _print_replay(screen, groups, f"kanal replay {record.run}" + (f" --job {job}" if job else ""))
     return 0
+
+
+def _print_replay(screen: Console, groups: list[dict[str, Any]], command: str) -> None:
+    if any(group["reason"] not in NOTICES for group in groups):
+        print_hints(screen, [(command, "load them again, once the cause is fixed")])
 
 
 def _print_cascades(screen: Console, found: list[dict[str, Any]]) -> None:

@@ -29,6 +29,16 @@ class RefusedRow:
     refers: ForeignKey | None = None
 
 
+@dataclass(frozen=True)
+class Conflict:
+    """A row that was changed on both sides: its place, whether it is the newer one, and what the target had in the
+    columns that differ."""
+
+    place: int
+    newer: bool
+    theirs: dict[str, Any]
+
+
 @dataclass
 class Written:
     """What became of rows: counts, and those that the target refused."""
@@ -39,12 +49,15 @@ class Written:
     withdrawn: int = 0
     deleted: int = 0
     closed: int = 0
+    conflicts: int = 0
     refused: list[RefusedRow] = field(default_factory=list)
+    conflicting: list[Conflict] = field(default_factory=list)
 
     def add(self, other: Written) -> None:
         """Add another's counts and refusals."""
         add_writes(self, other)
         self.refused.extend(other.refused)
+        self.conflicting.extend(other.conflicting)
 
     @property
     def taken(self) -> int:
@@ -151,6 +164,13 @@ class Stage(Protocol):
 
         `whole`: these are all that are in. `counted`: some were taken out again, so that they have to be counted.
         """
+
+    def conflicts(self, ours: Self, theirs: Self) -> list[Conflict]:
+        """The rows that differ from the table's of their key, where the staged one is newer than the one value of a
+        stage, and the table's newer than that of the other."""
+
+    def spare_newer(self, bound: Self) -> None:
+        """Delete no row of the table that is newer than the one value of a stage."""
 
     def withdraw(self) -> Written:
         """Delete the table's rows of withdrawn keys, and take these out; refused are those to which others refer."""

@@ -36,4 +36,9 @@ class Reason(StrEnum):
         "the bytes are not text in the expected encoding, or the text is not in the expected form",
     )
     NOT_DELETED = "not_deleted", "the source no longer has the row, and it stays, for other rows refer to it"
+    CONFLICT = "conflict", "the row was changed on both sides of an exchange; the newer change counts"
     REFUSED_BY_TARGET = "refused_by_target", "the target database refused the row"
+
+
+#: What is listed beside the rejected rows though no row of the source was left out, so that none can be loaded again.
+NOTICES = (Reason.NOT_DELETED, Reason.CONFLICT)

@@ -8,7 +8,7 @@ from typing import Any
 from kanal.core.errors import BooksError
 
 #: The counts of what became of rows in the target, which a rollback undoes.
-WRITES = ("withdrawn", "inserted", "updated", "unchanged", "deleted", "closed")
+WRITES = ("withdrawn", "inserted", "updated", "unchanged", "deleted", "closed", "conflicts")
 
 
 def add_writes(counts: Any, more: Any) -> None:
@@ -19,12 +19,12 @@ def add_writes(counts: Any, more: Any) -> None:
 
 @dataclass
 class Tally:
-    """Counts of rows; each row read ends in exactly one of the others, `deleted` and `closed` apart.
+    """Counts of rows; each row read ends in exactly one of the others, `deleted`, `closed` and `conflicts` apart.
 
     `filtered` were not wanted, `rejected` would not fit, `superseded` gave way to another row with the same
     key, `withdrawn` say that the target's row of their key is to go, `inserted`, `updated` and `unchanged` reached the
     target. `deleted` counts rows removed from the target, `closed` versions that a history has
-    ended.
+    ended, `conflicts` rows that were changed on both sides of an exchange.
     """
 
     read: int = 0
@@ -37,6 +37,7 @@ class Tally:
     unchanged: int = 0
     deleted: int = 0
     closed: int = 0
+    conflicts: int = 0
 
     @property
     def written(self) -> int:

@@ -480,6 +480,7 @@ class Pipeline(Settings):
     where: str | None = None
     key: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
     newer_by: str | None = None
+    other_way: str | None = None
     delete_when: str | None = None
     history: History | None = None
     lookup: dict[str, Lookup] = Field(default_factory=dict)

@@ -29,7 +29,7 @@ class Increment:
     moment: dt.datetime
     watermark: Any
     low: Any
-    #: Rows at `low` itself are loaded already: they would be appended twice.
+    #: Rows at `low` itself are loaded already: they would be appended twice, or come back once they are deleted.
     beyond_low: bool
     #: Rows without a change value are rejected where they would be loaded anew with each run.
     rejects_unclear: bool
@@ -46,7 +46,9 @@ class Increment:
         watermark = None if found is None else change_value(found.watermark, since.change.type)
         appends = not plan.writing.rule.repeatable
         low = since.lowest(watermark)
-        beyond = appends and not since.bounded and watermark is not None
+        # What comes again may be what the target has deleted meanwhile.
+        once = plan.exchange is not None and plan.exchange.deletes and not since.overlap
+        beyond = (appends or once) and not since.bounded and watermark is not None
         # A comparison takes all rows, and finds those rejected that each run rejects.
         rejects = appends and (not since.bounded or (since.everything and not writes))
         made = cls(since, journal, job, plan.name, moment, watermark, low, beyond, rejects)

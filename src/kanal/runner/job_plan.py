@@ -8,6 +8,7 @@ from typing import Any
 
 from kanal.connections import ColumnInfo, ForeignKey, TableInfo
 from kanal.connections.base import Column, Connection, Source, Target
+from kanal.connections.journal import Journal
 from kanal.connections.loading import HistoryColumns
 from kanal.connections.reading import Reading
 from kanal.connections.roles import Writes
@@ -84,6 +85,17 @@ class SincePlan:
 
 
 @dataclass(frozen=True)
+class ExchangePlan:
+    """The pipeline that loads the same tables the other way: its step, what keeps its watermark, and what is new to
+    it; `deletes` where either way deletes what is missing."""
+
+    step: str
+    journal: Journal
+    since: SincePlan
+    deletes: bool
+
+
+@dataclass(frozen=True)
 class PipelinePlan:
     """A pipeline, compiled and checked against its databases."""
 
@@ -111,6 +123,8 @@ class PipelinePlan:
     closing: ColumnPlan | None = None
     #: References to rows that a later step loads, which are filled in then.
     open_references: tuple[ForeignKey, ...] = ()
+    #: The other way of an exchange of which it is one way.
+    exchange: ExchangePlan | None = None
     kind: str = "pipeline"
 
     @property

@@ -8,10 +8,12 @@ from dataclasses import replace
 import numpy as np
 import pyarrow as pa
 
+from kanal.connections.loading import Written
 from kanal.core.arrays import mask_of
 from kanal.core.claims import Keyed
 from kanal.core.faults import value_text
 from kanal.core.frame import Frame, SourceBatch
+from kanal.core.reasons import Reason
 from kanal.core.rejects import Reject, row_key
 from kanal.core.tally import Tally, add_writes
 from kanal.core.transformation import (
@@ -245,7 +247,23 @@ class SecondChances(StepState):
                     self._freed.append(self._claims.keys_of(rows))
                 first += len(places)
         tally.rejected = len(rejects)
-        return tally, rejects
+        return tally, rejects + self._conflict_notices(written)
+
+    def _conflict_notices(self, written: Written) -> list[Reject]:
+        """What is listed of rows that were changed on both sides, both versions of each."""
+        notices: list[Reject] = []
+        if self._kept is None or not written.conflicting:
+            return notices
+        by_place = {conflict.place: conflict for conflict in written.conflicting}
+        numbers = iter(sorted(by_place))
+        for batch, places in self._kept.find(sorted(by_place)):
+            for row in batch.row_texts(places):
+                conflict = by_place[next(numbers)]
+                value = ", ".join(f"{name} {text or 'NULL'}" for name, text in conflict.theirs.items())
+                ends = "is overwritten, being older" if conflict.newer else "stays, not being older"
+                message = f"the row of {self.plan.target_table.name} was changed too: {value}; it {ends}"
+                notices.append(Reject(", ".join(conflict.theirs), Reason.CONFLICT, value, message, row))
+        return notices
 
     def _resolve(self, batch: SourceBatch, *chosen: Rows) -> None:
         """Note which rejects of earlier runs are rows that this one loads."""

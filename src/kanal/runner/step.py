@@ -152,6 +152,7 @@ class PipelineStep(StepEnding):
             rule = rule_for(load, plan.writing)
             deleted = rule.begin().deleted
         self._tell_moment(rule)
+        self._tell_exchange(rule)
         self._deleted = deleted
         if plan.writing.rule.empties and rule.by_key:
             self.notes.append("rows of other tables refer to these, so they are replaced by their key")
@@ -246,6 +247,7 @@ class PipelineStep(StepEnding):
                     'set commit = "step", or write = "merge"',
                 )
             self._deleted = rule.begin().deleted
+            self._tell_exchange(rule)
             yield load, rule
 
     def _look_back(self, reading: Reading) -> None:

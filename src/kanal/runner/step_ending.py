@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
+
+import pyarrow as pa
 
 from kanal.connections.loading import Load
+from kanal.core.change_values import change_value
 from kanal.core.errors import KanalError
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.reasons import Reason
@@ -15,7 +19,7 @@ from kanal.runlog import BatchRecord
 from kanal.runner.replay import NUMBER
 from kanal.runner.second_chances import SecondChances
 from kanal.runner.step_state import Prepared
-from kanal.runner.write_rules import WriteRule
+from kanal.runner.write_rules import Exchange, WriteRule
 
 
 class TooManyRejects(KanalError):
@@ -91,6 +95,24 @@ class StepEnding(SecondChances):
             frame = Frame(SourceBatch(1, {}), {}, self.moment)
             rows, _ = convert_columns(frame, [self.plan.closing])
             rule.moment = self.plan.target.storable(self.plan.target_table, rows)[0]
+
+    def _tell_exchange(self, rule: WriteRule) -> None:
+        """Tell a merge up to where the exchange that it is one way of has carried changes."""
+        exchange, increment, by = self.plan.exchange, self._increment, self.plan.settings.newer_by
+        if exchange is None or increment is None or by is None:
+            return
+        found = exchange.journal.watermark(self.job, exchange.step)
+        theirs = None if found is None else change_value(found.watermark, exchange.since.change.type)
+        settled = theirs - exchange.since.overlap if theirs is not None and exchange.since.overlap else theirs
+
+        def stored(value: Any) -> pa.RecordBatch | None:
+            if value is None:
+                return None
+            (column,) = (column for column in self.plan.columns if column.name == by)
+            row = pa.RecordBatch.from_arrays([pa.array([value]).cast(column.type.arrow)], names=[by])
+            return self.plan.target.storable(self.plan.target_table, row)[0]
+
+        rule.exchange = Exchange(stored(increment.watermark), stored(theirs), stored(settled))
 
     def _limit_rejects(self, final: bool) -> None:
         """Raise TooManyRejects past the pipeline's limit; a share can only be judged at the end."""

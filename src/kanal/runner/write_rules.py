@@ -3,18 +3,29 @@
 from __future__ import annotations
 
 from contextlib import suppress
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import ClassVar
 
 import pyarrow as pa
 
 from kanal.connections.errors import RowsRefused
-from kanal.connections.loading import Load, Stage, Written
+from kanal.connections.loading import Conflict, Load, Stage, Written
 from kanal.connections.roles import Writes
 from kanal.core.errors import KanalError
 from kanal.definition import Settings
 from kanal.runner.refusal_search import RefusalSearch
 from kanal.runner.staged_rows import EncodedRows, Mask, StagedRows, Writing, key_texts
+
+
+@dataclass(frozen=True)
+class Exchange:
+    """Up to where an exchange has carried the changes of a table: rows of one value, as the target stores it, of the
+    column that says when a row was changed. `ours` of the source's changes; `theirs` of the target's, and `settled` of
+    those that none can come late of; None where nothing was carried yet."""
+
+    ours: pa.RecordBatch | None
+    theirs: pa.RecordBatch | None
+    settled: pa.RecordBatch | None
 
 
 class WriteRule:
@@ -45,6 +56,8 @@ class WriteRule:
         self.writing = writing
         #: The run's moment, as a row of the one column from which the versions of a history are valid.
         self.moment: pa.RecordBatch | None = None
+        #: Where the table is loaded the other way too: up to where either way has carried it.
+        self.exchange: Exchange | None = None
         #: What is worth knowing of the load.
         self.notes: list[str] = []
         self._encoded: EncodedRows | None = None
@@ -100,6 +113,7 @@ class WriteRule:
         """Write rows whose keys this load has written before, over those."""
         if self._merge is None:
             self._merge = Merge(self.load, self.writing, stage="kanal_replace")
+            self._merge.exchange = self.exchange
             self._merge.begin()
         before = self._merge.staged
         self._merge.write(self._merge.encode(encoded.rows, encoded.withdrawn))
@@ -188,6 +202,7 @@ class Merge(WriteRule):
         self._closed = 0
         #: The keys of the rows that came, where rows that did not have to stay for what refers to them.
         self._keys: Stage | None = None
+        self._settled: Stage | None = None
 
     def begin(self) -> Written:
         self._rows = StagedRows(self.load, self.writing.merging, self._name)
@@ -260,8 +275,34 @@ class Merge(WriteRule):
             # First, since a row that goes may have a value that is unique and now another row's.
             written.deleted = self._delete_missing()
             written.closed = self._closed
+        conflicts = self._conflicts()
         written.add(self.rows.write())
+        refused = {row.place for row in written.refused}
+        written.conflicting = [conflict for conflict in conflicts if conflict.place not in refused]
+        written.conflicts = len(written.conflicting)
         return written
+
+    def _conflicts(self) -> list[Conflict]:
+        """The rows that were changed on both sides since the last exchange."""
+        exchange = self.exchange
+        if exchange is None or exchange.ours is None or exchange.theirs is None or not self.rows.waiting:
+            return []
+        self.rows.ready()
+        ours, theirs = self._value("_ours", exchange.ours), self._value("_theirs", exchange.theirs)
+        found: list[Conflict] = self.stage.conflicts(ours, theirs)
+        for stage in (ours, theirs):
+            stage.drop()
+        schema = self.rows.schema
+        return [
+            replace(one, theirs={name: key_texts([value], schema, name)[0] for name, value in one.theirs.items()})
+            for one in found
+        ]
+
+    def _value(self, suffix: str, row: pa.RecordBatch) -> Stage:
+        """A stage of one row."""
+        made = self._made(suffix, tuple(row.schema.names))
+        made.add(made.encode(row))
+        return made
 
     def delete_rest(self) -> tuple[int, list[dict[str, str | None]]]:
         """Delete what is missing, and could not be deleted before for what referred to it; how many rows, and the keys
@@ -275,7 +316,7 @@ class Merge(WriteRule):
         return deleted, [dict(zip(self.writing.key, key, strict=True)) for key in zip(*columns, strict=True)]
 
     def close(self) -> None:
-        for stage in (self._rows, self._replaced, self._kept, self._keys):
+        for stage in (self._rows, self._replaced, self._kept, self._keys, self._settled):
             if stage is not None:
                 stage.drop()
 
@@ -300,6 +341,12 @@ class Merge(WriteRule):
         self._check_keys()
         if self._source_is_empty():
             return 0
+        if self.exchange is not None:
+            if self.exchange.settled is None:
+                self.notes.append("nothing is deleted before the other way has loaded once")
+                return 0
+            self._settled = self._value("_settled", self.exchange.settled)
+            self.stage.spare_newer(self._settled)
         try:
             deleted, all_gone = self.stage.delete_unmatched(self._kept)
         except RowsRefused as refusal:
@@ -310,6 +357,8 @@ class Merge(WriteRule):
         if not all_gone:
             # The rows are taken out of the stage when they are merged; what is missing is told by their keys.
             self._keys = self._made("_keys", self.writing.key)
+            if self._settled is not None:
+                self._keys.spare_newer(self._settled)
             self._keys.take_keys_of(self.stage)
         return deleted
 
@@ -345,8 +394,7 @@ class History(Merge):
         if self._source_is_empty():
             return 0
         assert self.writing.history is not None and self.moment is not None
-        moment = self._made("_moment", (self.writing.history.from_,))
-        moment.add(moment.encode(self.moment))
+        moment = self._value("_moment", self.moment)
         self._closed = self.stage.close_unmatched(self._kept, moment)
         moment.drop()
         return 0

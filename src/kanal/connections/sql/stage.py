@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from kanal.connections.description import Constraint, ForeignKey
 from kanal.connections.errors import RowsRefused
-from kanal.connections.loading import Merging, RefusedRow, Written
+from kanal.connections.loading import Conflict, Merging, RefusedRow, Written
 from kanal.connections.sql.constraints import Sieve, exists
 from kanal.connections.sql.history import Versions, close_unmatched
 from kanal.core.errors import KanalError
@@ -42,6 +42,7 @@ class SqlStage:
         self._sieve: Sieve | None = None
         self._withdraws = False
         self._others: tuple[sa.Table, sa.Table] | None = None
+        self._spared: list[Any] = []
 
     def encode(self, rows: pa.RecordBatch, first: int | None = None, withdrawn: NDArray[np.bool_] | None = None) -> Any:
         """Rows with their numbers, ready to be put in; None where there are none. Withdrawn ones are numbered from -1
@@ -281,7 +282,42 @@ class SqlStage:
         return [tuple(row) for row in self.load.rows(sa.select(*keys).where(*self._gone(kept)))]
 
     def _gone(self, kept: SqlStage | None) -> list[Any]:
-        return [~self._has_key_of(stage.table, self.target) for stage in (self, kept) if stage is not None]
+        missing = [~self._has_key_of(stage.table, self.target) for stage in (self, kept) if stage is not None]
+        return [*missing, *self._spared]
+
+    def spare_newer(self, bound: SqlStage) -> None:
+        """Delete no row of the table that is newer than the one value of a stage."""
+        by = self.merging.newer_by
+        assert by is not None
+        self._spared = [self.target.c[by] <= sa.select(bound.table.c[by]).scalar_subquery()]
+
+    def conflicts(self, ours: SqlStage, theirs: SqlStage) -> list[Conflict]:
+        """The rows that differ from the table's of their key, where the staged one is newer than the one value of a
+        stage, and the table's newer than that of the other."""
+        by, target, stage, differs = self.merging.newer_by, self.target, self.table, self.load.database.differs
+        assert by is not None
+        names = [name for name in self.merging.columns if name not in (*self.merging.key, by)]
+        pairs = [(name, differs(target.c[name], stage.c[name])) for name in names]
+        if not pairs:
+            return []
+        query = sa.select(
+            self.number,
+            sa.case((stage.c[by] > target.c[by], 1), else_=0),
+            *(sa.case((changed, 1), else_=0) for _, changed in pairs),
+            *(target.c[name] for name in names),
+        ).where(
+            *self._same_key(target, stage),
+            stage.c[by] > sa.select(ours.table.c[by]).scalar_subquery(),
+            target.c[by] > sa.select(theirs.table.c[by]).scalar_subquery(),
+            self.number >= 0,
+            sa.or_(*(changed for _, changed in pairs)),
+        )
+        found = []
+        for number, newer, *rest in self.load.rows(query.order_by(self.number)):
+            flags, values = rest[: len(names)], rest[len(names) :]
+            theirs_now = {name: value for name, flag, value in zip(names, flags, values, strict=True) if flag}
+            found.append(Conflict(int(number), bool(newer), theirs_now))
+        return found
 
     def _delete(self, chosen: list[Any]) -> tuple[int, bool]:
         """Delete rows of the table; where not all can go, those to which none refers, and then those that are free.

@@ -20,6 +20,7 @@ from kanal.definition.problems import KeyPath
 from kanal.runlog import SeenTable
 from kanal.runner.job_plan import CommandPlan, Difference, Group, JobPlan, NewTable, PipelinePlan, StepPlan
 from kanal.runner.planning.circles import break_circles, circle_groups, with_open_references
+from kanal.runner.planning.exchanges import link_exchanges
 from kanal.runner.planning.new_tables import references
 from kanal.runner.planning.order import CircleError, Wait, in_order
 from kanal.runner.planning.pipeline_planner import PipelinePlanner
@@ -81,6 +82,7 @@ class _Planner:
                         raise lacks(database.name, Writes.SQL)
                     steps[name] = CommandPlan(name, as_target(database), self._sql(name), command.timeout)
         self._refer(steps)
+        link_exchanges(steps, self.problem)
         waits, given_up = self._waits(steps), list[Wait]()
         names = [name for name in (*job.pipeline, *job.command) if name in steps]
         groups = self._groups(steps)
@@ -245,6 +247,8 @@ class _Planner:
             for lookup, settings in pipeline.lookup.items():
                 self._known((*path, "lookup", lookup), "connection", settings.table.connection, job.connection)
             self._check_after(path, pipeline, steps)
+            if pipeline.other_way is not None:
+                self._known((*path, "other_way"), "pipeline", pipeline.other_way, job.pipeline)
             for check in effective.checks:
                 self._known((*path, "checks"), "check", check, job.check_)
             for column, mapped in pipeline.columns.items():
@@ -368,10 +372,14 @@ class _Planner:
     def _waits(self, steps: Mapping[str, StepPlan]) -> list[Wait]:
         job = self.job
         waits: dict[tuple[str, str], Wait] = {}
+        steps_in_order = list(job.pipeline)
 
         def wait(step: str, before: str, why: str, *keys: ForeignKey) -> None:
             if step == before or (why != "after" and step in job.pipeline and before in job.pipeline[step].not_after):
                 return
+            both_ways = step in job.pipeline and job.pipeline[step].other_way == before
+            if both_ways and steps_in_order.index(before) > steps_in_order.index(step):
+                return  # of two ways, the one that comes first in the job goes first
             known = waits.setdefault((step, before), Wait(step, before, why, keys))
             if known.keys and not keys:  # it waits for something else too
                 waits[step, before] = Wait(step, before, why)
