@@ -15,11 +15,13 @@ import sqlalchemy as sa
 from hypothesis import given
 from hypothesis import strategies as st
 
+import kanal
 from conftest import Cli, Files, Place, document
 from kanal.cli.output import example
 from kanal.core.comparison import compare_hashes
 from kanal.core.profile import guess_type
 from kanal.core.types import holds, parse_type
+from kanal.explore.likely import alike
 from test_servers import TYPES, job, row_of_types, succeeded
 
 Places = Callable[[str], Place]
@@ -622,3 +624,32 @@ def test_look_ups_by_different_columns_of_a_table_are_told_apart_too(places: Pla
         ("a.code", "not_loaded_yet", "G2"): 1, ("a.code", "not_in_lookup", "G9"): 1,
         ("b.no", "not_loaded_yet", "2"): 1, ("b.no", "not_in_lookup", "9"): 1,
     }  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "least", "most"),
+    [
+        ("lock_no", "LOCK_NUMBER", 1, 1), ("lockNo", "lock_nr", 1, 1), ("mark", "vessel_mark", 0.9, 0.9),
+        ("chamber_m", "chamber_length_m", 0.5, 0.9), ("name", "toll", 0, 0.2), ("", "x", 0, 0.2),
+    ],
+)  # fmt: skip
+def test_how_alike_names_are(one: str, other: str, least: float, most: float) -> None:
+    assert least <= alike(one, other) <= most and alike(one, other) == alike(other, one)
+
+
+@each_kind
+def test_a_draft_proposes_tables_under_other_names(places: Places, files: Files, cli: Cli, kind: str) -> None:
+    old, new = places(kind), places(kind)
+    old.sql("CREATE TABLE vessel (mark varchar(9) PRIMARY KEY, nm varchar(20), owner_name varchar(20))",
+            "CREATE TABLE stray (a integer, b integer)")  # fmt: skip
+    new.sql("CREATE TABLE vessels (vessel_mark varchar(9) PRIMARY KEY, name varchar(20), owner_name varchar(20))",
+            "CREATE TABLE tariff (code varchar(9), amount integer)")  # fmt: skip
+    drafted = cli("draft", old.url, new.url).stdout
+    assert drafted.count("the likeliest table") == 1 and "3 of its 3 columns" in drafted
+    lines = drafted.splitlines()
+    lines = [line for line in lines if not re.fullmatch(r'target = "\w+:vessel"', line)]
+    (files.folder / "job.toml").write_text("\n".join(line.removeprefix("# ? ") for line in lines))
+    made = kanal.Job.read(files.folder / "job.toml").pipeline["vessel"]
+    assert made.target.table == "vessels"
+    assert {name: column.from_ for name, column in made.columns.items()} == {"vessel_mark": "mark", "name": "nm"}
+    assert cli("check", "job.toml").returncode == 0

@@ -90,6 +90,12 @@ def _of_step(plan: JobPlan, step: PipelinePlan, new: bool) -> Iterator[Problem]:
         yield _located(plan, (*path, "commit"), f"{target.name} refers to itself by {names}, and each batch is "
                        "committed by itself: rows whose parents come in later batches are rejected",
                        'set commit = "step", or have parents come first by order_by')  # fmt: skip
+    own = [lookup.name for lookup, database, table in step.lookups
+           if database.place_of(table) == step.target.place_of(target)]  # fmt: skip
+    if own and not step.own_lookups:
+        yield _located(plan, (*path, "lookup", own[0]), f"it looks up {target.name} as it was before the load: rows of "
+                       "the load itself are not seen", 'set commit = "step", to have them seen'
+                       if settings.commits.by_batch else "")  # fmt: skip
     if step.writing.rule.needs_key and not new:
         keys = [target.primary_key, *target.unique, *step.target.catalogue.indexes(target)]
         if not any(key and set(key[: len(step.key)]) == set(step.key) for key in keys):

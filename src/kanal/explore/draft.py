@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -22,7 +22,8 @@ from kanal.core.expressions.syntax import parse
 from kanal.core.profile import Guess, guess_type
 from kanal.core.types import TEXT, Family, SqlType, holds
 from kanal.definition.places import quote_part
-from kanal.explore.tables import chosen_tables
+from kanal.explore.likely import Likely, likely_targets
+from kanal.explore.tables import OWN, chosen_tables
 from kanal.runner.planning.mapping_planner import quoted
 from kanal.runner.planning.order import CircleError, Wait, in_order
 from kanal.runner.write_rules import WRITE_RULES
@@ -59,6 +60,8 @@ class _Pipeline:
     columns: list[str] = field(default_factory=list)
     remarks: list[str] = field(default_factory=list)
     waits: list[str] = field(default_factory=list)
+    #: Lines of [columns] for the table that is likeliest meant.
+    proposed: list[str] = field(default_factory=list)
 
 
 def draft_job(name: str, source: Connection, target: Connection, connections: Mapping[str, str], wish: Wish) -> str:
@@ -167,6 +170,7 @@ def _pipelines(source: Connection, target: Connection, wish: Wish) -> tuple[list
     for table in tables:
         name = _step_name(table.name, pipelines)
         pipelines[name] = _Pipeline(name, table, wish.prefix + table.name)
+    likely = _likely(pipelines.values(), target, wish)
     by_table = {pipeline.source.name: pipeline for pipeline in pipelines.values()}
     waits = []
     for pipeline in pipelines.values():
@@ -176,11 +180,40 @@ def _pipelines(source: Connection, target: Connection, wish: Wish) -> tuple[list
                 pipeline.waits.append(other.name)
                 waits.append(Wait(pipeline.name, other.name, f"refers to {key.table}"))
         _decide(pipeline, source, target, wish)
+        if pipeline.source.name in likely:
+            _propose(pipeline, likely[pipeline.source.name], target, wish)
     try:
         ordered = in_order(list(pipelines), waits)
     except CircleError:  # which is broken when the job is planned
         ordered = list(pipelines)
     return [pipelines[name] for name in ordered], left
+
+
+def _likely(pipelines: Collection[_Pipeline], target: Connection, wish: Wish) -> dict[str, Likely]:
+    """For source tables that the target has no table of the name of, those that are likely meant."""
+    alone = [pipeline for pipeline in pipelines if not _exists(target, wish, pipeline)]
+    taken = {pipeline.target.casefold() for pipeline in pipelines} | {name.casefold() for name in OWN}
+    names = [] if target.missing_file else target.catalogue.table_names(wish.schema)
+    free = [name for name in names if name.casefold() not in taken]
+    if not alone or not free:
+        return {}
+    target.catalogue.expect(wish.schema, free)
+    tables = [target.catalogue.describe(wish.schema, name) for name in free]
+    return likely_targets(
+        [pipeline.source for pipeline in alone], [table for table in tables if not table.is_view and not table.part_of]
+    )
+
+
+def _propose(pipeline: _Pipeline, likely: Likely, target: Connection, wish: Wish) -> None:
+    """Remark the table that is likely meant, and the columns of it under other names."""
+    table = likely.table
+    place = f"{quote_part(wish.schema)}.{quote_part(table.name)}" if wish.schema else quote_part(table.name)
+    count = f"{len(likely.columns)} of its {counted(len(table.columns), 'column')}"
+    pipeline.settings.insert(0, f"# ? target = {_text(f'{target.name}:{place}')}  # the likeliest table that is there: "
+                                f"{count} have a counterpart")  # fmt: skip
+    for into, taken in likely.columns.items():
+        if into.casefold() != taken.casefold():
+            pipeline.proposed.append(f"# ? {key_text(into)} = {_text(_expression(taken))}")
 
 
 def _step_name(table: str, taken: Mapping[str, Any]) -> str:
@@ -346,7 +379,10 @@ def _lines(pipeline: _Pipeline, source: Connection, target: Connection, wish: Wi
     lines.append(f"target = {_text(f'{target.name}:{schema}{quote_part(pipeline.target)}')}")
     lines += pipeline.settings
     if pipeline.columns:
-        lines += [f"[pipeline.{pipeline.name}.columns]", *pipeline.columns]
+        lines += [f"[pipeline.{pipeline.name}.columns]", *pipeline.columns, *pipeline.proposed]
+    elif pipeline.proposed:
+        same = [] if any(line.startswith("same") for line in pipeline.settings) else ['# ? same = "*"']
+        lines += [*same, f"# ? [pipeline.{pipeline.name}.columns]", *pipeline.proposed]
     return lines
 
 

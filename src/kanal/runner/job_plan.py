@@ -138,6 +138,20 @@ class PipelinePlan:
         )  # fmt: skip
 
     @property
+    def own_lookups(self) -> frozenset[str]:
+        """The look-ups in its own target that see the rows of the load itself."""
+        if self.settings.commits.by_batch or rule_of(self.settings).keeps_versions:
+            return frozenset()
+        place = self.target.place_of(self.target_table)
+        own = (lookup.name for lookup, database, table in self.lookups if database.place_of(table) == place)
+        return frozenset(own)
+
+    @property
+    def empties(self) -> bool:
+        """True where the target's rows are removed first."""
+        return rule_of(self.settings).empties
+
+    @property
     def history(self) -> HistoryColumns | None:
         """The columns that say when versions are valid, where a history is kept."""
         found = self.settings.history

@@ -37,6 +37,7 @@ from kanal.core.versioned_lookups import VersionedLookupTable
 from kanal.runner.incremental import Increment
 from kanal.runner.job_plan import PipelinePlan
 from kanal.runner.messages import Stopped
+from kanal.runner.own_lookups import OwnLookups
 from kanal.runner.replay import batches_of
 from kanal.runner.staged_rows import EncodedRows
 from kanal.runner.step_ending import StepEnding
@@ -88,6 +89,8 @@ class PipelineStep(StepEnding):
         self._shared = shared
         self.notes = list(plan.notes)
         self._increment = self._what_is_new()
+        own = plan.own_lookups
+        self._own = OwnLookups(plan, own, self.moment) if own and (self._writes or self.rehearsal) else None
         self._lookups = [
             (lookup, self._lookup_table(lookup, database, table)) for lookup, database, table in plan.lookups
         ]
@@ -111,6 +114,8 @@ class PipelineStep(StepEnding):
             rule = self._begin_rule(load)
             for rows in keys:
                 rule.keep(rows)
+            if self._own is not None:
+                stack.enter_context(closing(self._own))
             self._kept = stack.enter_context(closing(KeptRows())) if rule.gathers else None
             self._spool = stack.enter_context(closing(WaitingRows()))
             # One thread reads, one computes, this one writes.
@@ -123,6 +128,7 @@ class PipelineStep(StepEnding):
                 self._log(prepared, tally, rejects, time.perf_counter() - started)
                 self._limit_rejects(final=False)
             self._go_on()
+            self._write_waiting(rule)
             started = time.perf_counter()
             for tally, rejects in self._finish(rule):
                 if tally != Tally() or rejects:
@@ -267,15 +273,10 @@ class PipelineStep(StepEnding):
         """The keys of all rows of the source, those that are not new too, as the target stores them."""
         plan, found = self.plan, list[pa.RecordBatch]()
         assert plan.keys_reading is not None
-        keys = [column for column in plan.columns if column.name in plan.key]
         with self._all_batches(plan.keys_reading, everything=True) as batches:
             for batch in batches:
                 self._go_on()
-                frame = Frame(batch, plan.source_types, self.moment)
-                for lookup, table in self._lookups:
-                    look_up(frame, lookup, table)
-                rows, _ = convert_columns(frame, keys)
-                found.append(plan.target.storable(plan.target_table, rows)[0])
+                found.append(self._keys_of(batch))
         return found
 
     def stop(self) -> None:
@@ -295,18 +296,25 @@ class PipelineStep(StepEnding):
         self.notes.extend(found.notes)
         return found
 
-    def _lookup_table(self, lookup: LookupPlan, database: Source, table: TableInfo) -> LookupTable:
+    def _lookup_table(
+        self, lookup: LookupPlan, database: Source, table: TableInfo, within: Load | None = None
+    ) -> LookupTable:
+        """What is looked up, as a load sees it if one is given."""
         wanted = _lookup_columns(self.plan, lookup.name, (*lookup.keys, *(lookup.period or ())))
-        columns = self._read_columns(database, table, wanted)
+        columns = self._read_columns(database, table, wanted, within)
+        if self._own is not None and within is None and lookup.name in self._own.names and self.plan.empties:
+            columns = {name: (values[:0], []) for name, (values, _) in columns.items()}  # they are about to go
         faults = {name: found for name, (_, found) in columns.items()}
         values = {name: values for name, (values, _) in columns.items()}
         if lookup.period is not None:
             return VersionedLookupTable(lookup.name, values, lookup.keys, lookup.period, faults)
         return LookupTable(lookup.name, values, lookup.keys, faults)
 
-    def _read_columns(self, database: Source, table: TableInfo, columns: Sequence[str]) -> dict[str, Column]:
-        """Columns of a table, as the shared transaction sees them where it is in that database."""
-        return database.read_columns(table, columns, self._within(database), self._break_reading)
+    def _read_columns(
+        self, database: Source, table: TableInfo, columns: Sequence[str], within: Load | None = None
+    ) -> dict[str, Column]:
+        """Columns of a table, as a load sees them, or the shared transaction where it is in that database."""
+        return database.read_columns(table, columns, within or self._within(database), self._break_reading)
 
     def _within(self, database: Connection) -> Load | None:
         shared = self._shared
@@ -383,8 +391,26 @@ class PipelineStep(StepEnding):
             batch, rejects = self._increment.only_new(Frame(batch, plan.source_types, self.moment))
         tally = Tally(read=len(rejects))
         batch = self._filtered(batch, tally, rejects)
+        held = None
+        if self._own is not None and rule is not None:
+            waits = self._own.holds_back(batch, self._lookups)
+            if waits.any():
+                held, batch = batch.take(np.flatnonzero(waits)), batch.take(np.flatnonzero(~waits))
+                tally.read -= held.rows
         batch.seconds = seconds
+        return self._made(batch, tally, rejects, rule, started, held)
 
+    def _made(
+        self,
+        batch: SourceBatch,
+        tally: Tally,
+        rejects: list[Reject],
+        rule: WriteRule | None,
+        started: float,
+        held: SourceBatch | None = None,
+    ) -> Prepared:
+        """The rest of that way, of rows that are wanted."""
+        plan = self.plan
         frame = Frame(batch, plan.source_types, self.moment)
         faults: Tagged = []
         for lookup, table in self._lookups:
@@ -440,6 +466,7 @@ class PipelineStep(StepEnding):
             keyed,
             waiting,
             gone,
+            held,
         )
 
     def _filtered(self, batch: SourceBatch, tally: Tally, rejects: list[Reject]) -> SourceBatch:
@@ -463,6 +490,9 @@ class PipelineStep(StepEnding):
     def _write(self, prepared: Prepared, rule: WriteRule) -> tuple[Tally, list[Reject]]:
         """The rest of a batch's way: write it, and count; its counts and all its rejects."""
         batch, tally = prepared.batch, prepared.tally
+        if prepared.held is not None and self._own is not None:
+            self._own.waiting.add(prepared.held)
+            rule.keep(self._keys_of(prepared.held))
         written = rule.write(prepared.encoded)
         refused = refusals(written.refused, prepared.rows, prepared.good)
         places = [row.place for row in written.refused]
@@ -488,6 +518,42 @@ class PipelineStep(StepEnding):
         if prepared.waiting is not None or places:
             self._after_refusals(prepared, rule, places, over, tally, rejects)
         return tally, rejects
+
+    def _write_waiting(self, rule: WriteRule) -> None:
+        """Write the rows that look up others of this load, once these are there."""
+        own, gone_on = self._own, 1
+        while own is not None and own.waiting.rows:
+            started = time.perf_counter()
+            tally, rejects = self._finish_rule(rule, [])
+            if tally != Tally() or rejects:
+                self._log(None, tally, rejects, time.perf_counter() - started)
+            self._lookups = [
+                (lookup, self._lookup_table(lookup, database, table, rule.load) if lookup.name in own.names else known)
+                for (lookup, database, table), (_, known) in zip(self.plan.lookups, self._lookups, strict=True)
+            ]
+            before, gone_on = gone_on, 0
+            for batch in own.next_round(self._lookups, before):
+                self._go_on()
+                started = time.perf_counter()
+                waits = own.holds_back(batch, self._lookups)
+                own.waiting.add(batch.take(np.flatnonzero(waits)))
+                free = batch.take(np.flatnonzero(~waits))
+                gone_on += free.rows
+                if free.rows:
+                    prepared = self._made(free, Tally(read=free.rows), [], rule, started)
+                    started = time.perf_counter()
+                    tally, rejects = self._write(prepared, rule)
+                    self._log(prepared, tally, rejects, time.perf_counter() - started)
+                    self._limit_rejects(final=False)
+
+    def _keys_of(self, batch: SourceBatch) -> pa.RecordBatch:
+        """The keys of rows, as the target stores them."""
+        plan = self.plan
+        frame = Frame(batch, plan.source_types, self.moment)
+        for lookup, table in self._lookups:
+            look_up(frame, lookup, table)
+        rows, _ = convert_columns(frame, [column for column in plan.columns if column.name in plan.key])
+        return plan.target.storable(plan.target_table, rows)[0]
 
     def _failed_checks(self, rows: pa.RecordBatch, good: Rows) -> Tagged:
         """The faults of those rows, by their place in the batch, that fail a check."""

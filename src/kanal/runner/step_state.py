@@ -28,6 +28,7 @@ from kanal.core.transformation import (
 from kanal.runlog import BatchRecord
 from kanal.runner.incremental import Increment
 from kanal.runner.job_plan import PipelinePlan
+from kanal.runner.own_lookups import OwnLookups
 from kanal.runner.replay import Rejected
 from kanal.runner.staged_rows import EncodedRows, Mask
 from kanal.runner.stream import KeptRows, Waiting, WaitingRows
@@ -66,6 +67,8 @@ class Prepared:
     waiting: Waiting | None = None
     #: Which rows of the batch say that the target's row of their key is to go.
     gone: Mask | None = None
+    #: Rows of the batch that wait for others of this load, and are counted once it is known what becomes of them.
+    held: SourceBatch | None = None
 
 
 class OpenEnds(KanalError):
@@ -174,6 +177,7 @@ class StepState:
     _left: int | None = field(init=False, default=None)
     _deleted: int = field(init=False, default=0)
     _kept: KeptRows | None = field(init=False, default=None)
+    _own: OwnLookups | None = field(init=False, default=None)
     _spool: WaitingRows = field(init=False, default_factory=WaitingRows)
 
     def _would_be(self, rows: pa.RecordBatch) -> Callable[[int], str | None]:

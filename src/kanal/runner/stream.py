@@ -150,6 +150,13 @@ class KeptRows:
                 yield pickle.load(self._file), wanted
         self._file.seek(0, 2)
 
+    def forwards(self) -> Iterator[SourceBatch]:
+        """All batches, as they came."""
+        for place in self._places:
+            self._file.seek(place)
+            yield pickle.load(self._file)
+        self._file.seek(0, 2)
+
     def backwards(self) -> Iterator[tuple[int, SourceBatch]]:
         """All batches, the last one first, each with the number of its first row."""
         for start, place in reversed(list(zip(self._starts, self._places, strict=True))):

@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from kanal.connections import ColumnInfo, TableInfo
-from kanal.connections.base import as_source
+from kanal.connections.base import Source, as_source
 from kanal.connections.reading import Reading
 from kanal.connections.roles import Reads, Writes, lacks
 from kanal.core.change_values import GROWING, change_value
@@ -16,7 +16,7 @@ from kanal.core.expressions import Expression, Scope, compile_expression
 from kanal.core.expressions.nodes import convert
 from kanal.core.expressions.pushdown import PushedCondition, comparisons
 from kanal.core.nearest import did_you_mean
-from kanal.core.transformation import ColumnPlan
+from kanal.core.transformation import ColumnPlan, LookupPlan
 from kanal.core.types import BOOLEAN, Family, SqlType
 from kanal.definition import Check
 from kanal.runner.job_plan import CheckPlan, PipelinePlan, SincePlan
@@ -56,6 +56,7 @@ class PipelinePlanner(HistoryPlanner):
         self._check_history()
         if len(self.planner.problems) == sound:
             self._check_key(key, columns)
+        self._check_own_lookups(lookups, target)
         order_by = self._order_by(source)
         since = self._since(Scope(types, {}, self.job.parameters, place, self.planner.functions), source)
         split_by = self._split(source)
@@ -117,6 +118,18 @@ class PipelinePlanner(HistoryPlanner):
             keys_reading,
             self._closing(target) if settings.history is not None else None,
         )
+
+    def _check_own_lookups(self, lookups: Sequence[tuple[LookupPlan, Source, TableInfo]], target: TableInfo) -> None:
+        """Rows that look up others of this very load are not written in their order."""
+        duplicates, place = self.settings.duplicates, self.target.place_of(target)
+        own = [plan.name for plan, database, table in lookups if database.place_of(table) == place]
+        if own and duplicates != "reject" and not self.settings.commits.by_batch:
+            self._problem(
+                "duplicates",
+                f'"{duplicates}" does not go with look-up {own[0]}: rows that look up others of this load are not '
+                "written in the order of the source",
+                'set duplicates = "reject"',
+            )
 
     def _check_abilities(self) -> None:
         """Whether source and target can do what the pipeline asks of them."""
