@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from collections.abc import Callable
 from pathlib import Path
 
@@ -9,6 +10,8 @@ import pytest
 
 import kanal
 from conftest import Cli, Files, Place, document
+from kanal.connections.sql import verdict
+from kanal.connections.sql.postgresql import PostgreSQL
 from test_references import fill
 from test_servers import job, succeeded
 
@@ -195,3 +198,56 @@ def test_wrong_keys_are_a_sentence_with_their_line(files: Files, cli: Cli, more:
     problem = document(cli("check", "job.toml", "--json"))["problems"][0]
     assert what in problem["what"] + problem["remedy"] + problem["place"]
     assert problem["line"] is not None
+
+
+RULES = ["", 'missing = "delete"\nmax_deletes = "100 %"', 'newer_by = "v"', 'newer_by = "v"\nmissing = "delete"',
+         'matched = "keep"', 'not_matched = "ignore"', 'delete_when = "v % 7 = 3"\nmissing = "delete"',
+         'key = ["k", "w"]\nmissing = "delete"\nmax_deletes = "100 %"']  # fmt: skip
+
+
+@pytest.mark.parametrize("commit", ["step", "job", "batch"])
+@pytest.mark.parametrize("rule", RULES)
+def test_both_ways_to_find_what_is_to_be_done_do_the_same(
+    places: Places, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, rule: str, commit: str
+) -> None:
+    """By one join, as for large tables, or statement by statement: the same table, the same books."""
+    if commit == "batch" and "missing" in rule:
+        rule = "\n".join(line for line in rule.splitlines() if "missing" not in line and "max_deletes" not in line)
+    chance = random.Random(f"{rule} {commit}")
+    monkeypatch.setattr(verdict, "_LARGE", 1)
+    monkeypatch.setattr(verdict, "_SHARE", 2.0)
+    made: list[str] = []
+    drop = verdict.Verdict.drop
+    monkeypatch.setattr(verdict.Verdict, "drop", lambda found: (made.append("one"), drop(found)))
+    old, ends = places("postgresql"), [places("postgresql"), places("postgresql")]
+    old.sql("CREATE TABLE t (k integer, w integer, v integer, PRIMARY KEY (k, w))")
+    for end in ends:
+        end.sql("CREATE TABLE t (k integer NOT NULL, w integer NOT NULL, v integer CHECK (v <> 13), UNIQUE (k, w))",
+                "INSERT INTO t SELECT i, i % 3, i + 14 FROM generate_series(0, 59) AS i")  # fmt: skip
+    key = "" if "key =" in rule else '\nkey = ["k", "w"]'
+    body = f'[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "merge"\ncommit = "{commit}"\nbatch_rows = 40\n'
+    for number in range(3):
+        rows = {(chance.randrange(60), chance.randrange(3)): chance.randrange(40) for _ in range(120)}
+        values = ", ".join(f"({k}, {w}, {v})" for (k, w), v in rows.items())
+        old.sql("DELETE FROM t", f"INSERT INTO t VALUES {values}")
+        tallies = []
+        for way, end in enumerate(ends):
+            monkeypatch.setattr(PostgreSQL, "joins_whole", bool(way))
+            (tmp_path / f"{number}{way}").mkdir()
+            run = succeeded(job(tmp_path / f"{number}{way}", body + rule + key, old=old, new=end).run())
+            tallies.append(run["t"].tally)
+        assert tallies[0] == tallies[1]
+        found = [sorted(end.rows("SELECT * FROM t")) for end in ends]
+        assert found[0] == found[1] and found[0]
+    assert made
+
+
+def test_a_merge_into_an_empty_table_does_not_go_through_it_for_each_row(places: Places, tmp_path: Path) -> None:
+    old, new = places("postgresql"), places("postgresql")
+    old.sql("CREATE TABLE t AS SELECT i AS k, i AS v FROM generate_series(1, 30000) AS i")
+    new.sql("CREATE TABLE t (k integer PRIMARY KEY, v integer)", "ANALYZE t")
+    body = '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "merge"\nkey = "k"'
+    assert succeeded(job(tmp_path, body, old=old, new=new).run())["t"].tally.inserted == 30_000
+    new.sql("SELECT pg_sleep(1.5)")  # the server's statistics come a little late
+    ((read,),) = new.rows("SELECT seq_tup_read FROM pg_stat_user_tables WHERE relname = 't'")
+    assert read < 1_000_000

@@ -53,6 +53,8 @@ class SqlDatabase:
 
     #: What to install where the driver is missing.
     extra: ClassVar[str] = "the driver's package"
+    #: True where a join of two whole tables is quick without an index of one.
+    joins_whole: ClassVar[bool] = False
     #: True where rows of other tables may refer to rows that are missing, as long as they are there at the commit.
     defers_references: ClassVar[bool] = False
     reads: ClassVar[frozenset[Reads]] = frozenset(Reads) - {Reads.SPLIT}

@@ -278,6 +278,9 @@ class SqlLoad:
     def settle_stage(self, stage: sa.Table) -> None:
         """Called once the rows of a stage are in it, before they are merged."""
 
+    def foresee_growth(self, table: sa.Table) -> None:
+        """Called before the rows of a stage are merged into a table, which may have far more rows after that."""
+
     def clear_stage(self, stage: sa.Table) -> None:
         """Take all rows out of a stage."""
         self.execute(stage.delete())

@@ -96,6 +96,7 @@ class PostgreSQL(SqlDatabase):
     drivers = frozenset({"psycopg", "psycopg2"})
     reads = frozenset(Reads)
     pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
+    joins_whole = True
     sql_name = "postgres"
     sql_dialect = dialect.dialect(paramstyle="named")  # type: ignore[no-untyped-call]
 

@@ -15,6 +15,7 @@ from kanal.connections.errors import RowsRefused
 from kanal.connections.loading import Conflict, Merging, RefusedRow, Written
 from kanal.connections.sql.constraints import Sieve, exists
 from kanal.connections.sql.history import Versions, close_unmatched
+from kanal.connections.sql.verdict import Verdict, is_worth_it
 from kanal.core.errors import KanalError
 
 if TYPE_CHECKING:
@@ -43,6 +44,7 @@ class SqlStage:
         self._withdraws = False
         self._others: tuple[sa.Table, sa.Table] | None = None
         self._spared: list[Any] = []
+        self._verdict: Verdict | None = None
 
     def encode(self, rows: pa.RecordBatch, first: int | None = None, withdrawn: NDArray[np.bool_] | None = None) -> Any:
         """Rows with their numbers, ready to be put in; None where there are none. Withdrawn ones are numbered from -1
@@ -62,11 +64,13 @@ class SqlStage:
 
     def add(self, encoded: Any) -> None:
         """Put rows in."""
+        self._unjudge()
         if encoded is not None:
             self.load.insert_into(self.table, encoded)
 
     def clear(self) -> None:
         """Take all rows out."""
+        self._unjudge()
         self.load.clear_stage(self.table)
 
     def take_keys_of(self, other: SqlStage) -> None:
@@ -85,6 +89,7 @@ class SqlStage:
     def ready(self) -> None:
         """Called once the rows are in, before they are merged."""
         self.load.settle_stage(self.table)
+        self.load.foresee_growth(self.target)
 
     def ready_for_parts(self) -> None:
         """Called before parts of the rows are merged, many times."""
@@ -134,7 +139,9 @@ class SqlStage:
             with self.load.all_or_nothing():
                 return Versions(self, *self._for_versions(), None if whole else part).merge(rows)
         refers = self.merging.own_references or self.merging.open_references
-        updated, inserted = self._merge_referring(chosen) if refers else self._merge_plain(chosen)
+        if whole and not refers and self._verdict is None and is_worth_it(self):
+            self._judge(with_missing=False)
+        updated, inserted = self._merge_referring(chosen) if refers else self._merge_plain(chosen, whole)
         if updated + inserted > rows:
             raise KanalError(
                 f"{rows:,} rows were merged into {self.merging.table.name} and {updated:,} rows of it updated: "
@@ -160,9 +167,14 @@ class SqlStage:
         a stage; how many."""
         return close_unmatched(self, self._gone(kept), moment.table)
 
-    def _merge_plain(self, chosen: list[Any]) -> tuple[int, int]:
+    def _merge_plain(self, chosen: list[Any], whole: bool) -> tuple[int, int]:
         """Update and insert; how many rows each."""
-        statements = [self._update(chosen), self._insert(chosen)]
+        changed, new = [*self.differs(), *chosen], [*self._is_new(), *chosen]
+        statements = [self._update(changed), self._insert(new)]
+        if self._verdict is not None and whole:
+            verdict = self._verdict
+            statements = [self._update(verdict.of_changed()) if verdict.any_changed else None,
+                          self._insert(verdict.of_new()) if verdict.any_new else None]  # fmt: skip
         counts = iter(self.load.attempt(*(statement for statement in statements if statement is not None)))
         updated, inserted = (0 if statement is None else next(counts) for statement in statements)
         return updated, inserted
@@ -176,7 +188,8 @@ class SqlStage:
         nullable = all(column.nullable for column in self.merging.table.chosen(late))
         empty = late if nullable and self.load.database.checks_each_row else ()
         by_level = own if not nullable and self.load.database.checks_each_row else ()
-        updating, inserting = self._update(chosen, late + later), self._insert(chosen, empty + later)
+        new = [*self._is_new(), *chosen]
+        updating, inserting = self._update([*self.differs(), *chosen], late + later), self._insert(new, empty + later)
         doubled = by_level and not self.merging.key
         same = self.merging.key or (own[0].referred if own else ())
         filling = [self._fill(late, same, chosen)] if late and (empty or updating is not None) else []
@@ -189,12 +202,12 @@ class SqlStage:
                 if first:
                     raise RowsRefused("another row has the same key")
             while by_level and inserting is not None:
-                (more,) = self.load.attempt(self._insert([*chosen, *self._parents_there(by_level)], later))
+                (more,) = self.load.attempt(self._insert([*new, *self._parents_there(by_level)], later))
                 inserted += more
                 if not more:
                     break
             if inserting is not None:
-                rest = self._insert([*chosen, ~self._is_there(own)], empty + later) if doubled else inserting
+                rest = self._insert([*new, ~self._is_there(own)], empty + later) if doubled else inserting
                 inserted += self.load.attempt(rest)[0]
             self.load.attempt(*filling)
         return updated, inserted
@@ -205,7 +218,7 @@ class SqlStage:
         if not merging.key or merging.history is not None:
             return []
         kinds: list[Any] = [sa.false()]
-        update = self._update([])
+        update = self._update(self.differs())
         if update is not None:
             changed = sa.select(sa.literal(1)).select_from(self.target).where(update.whereclause)
             kinds.append(sa.exists(changed.correlate(self.table)))
@@ -222,7 +235,7 @@ class SqlStage:
         if merging.update and merging.newer_by is not None:
             was, comes = there.c[merging.newer_by], self.table.c[merging.newer_by]
             kept = [was.is_not(None), comes <= was]
-        rows = sa.select(sa.literal(1)).select_from(there).where(*self._same_key(self.table, there), *kept)
+        rows = sa.select(sa.literal(1)).select_from(there).where(*self.same_key(self.table, there), *kept)
         return [self.table.delete().where(sa.exists(rows.correlate(self.table)), *chosen)]
 
     def _fill(self, late: tuple[str, ...], key: tuple[str, ...], chosen: list[Any]) -> Any:
@@ -264,17 +277,31 @@ class SqlStage:
         self.load.execute(self.table.delete().where(self.number < 0))
         return written
 
-    def _newer(self) -> list[Any]:
+    def _newer(self, stage: Any = None) -> list[Any]:
         """The condition that a staged row is newer than the table's, where that matters."""
         if self.merging.newer_by is None:
             return []
-        there, coming = self.target.c[self.merging.newer_by], self.table.c[self.merging.newer_by]
+        coming = (self.table if stage is None else stage).c[self.merging.newer_by]
+        there = self.target.c[self.merging.newer_by]
         return [sa.or_(there.is_(None), coming > there)]
 
     def delete_unmatched(self, kept: SqlStage | None) -> tuple[int, bool]:
         """Delete the table's rows whose keys neither this stage nor the other has, but for those to which others refer;
         how many, and whether these are all."""
+        few_kept = kept is None or 10 * kept.rows < self.rows
+        if few_kept and is_worth_it(self):
+            self._judge(with_missing=True)
         return self._delete(self._gone(kept))
+
+    def _judge(self, with_missing: bool) -> None:
+        self._unjudge()
+        self._verdict = Verdict(self, with_missing)
+
+    def _unjudge(self) -> None:
+        """Forget what is to be done about the rows: others have come."""
+        if self._verdict is not None:
+            self._verdict.drop()
+            self._verdict = None
 
     def unmatched(self, kept: SqlStage | None) -> list[tuple[Any, ...]]:
         """The keys of the table's rows that are left of those."""
@@ -282,7 +309,11 @@ class SqlStage:
         return [tuple(row) for row in self.load.rows(sa.select(*keys).where(*self._gone(kept)))]
 
     def _gone(self, kept: SqlStage | None) -> list[Any]:
-        missing = [~self._has_key_of(stage.table, self.target) for stage in (self, kept) if stage is not None]
+        if self._verdict is not None and self._verdict.knows_missing:
+            missing = [self._verdict.has_missing(self.target)]
+        else:
+            missing = [~self._has_key_of(self.table, self.target)]
+        missing += [~self._has_key_of(kept.table, self.target)] if kept is not None else []
         return [*missing, *self._spared]
 
     def spare_newer(self, bound: SqlStage) -> None:
@@ -306,7 +337,7 @@ class SqlStage:
             *(sa.case((changed, 1), else_=0) for _, changed in pairs),
             *(target.c[name] for name in names),
         ).where(
-            *self._same_key(target, stage),
+            *self.same_key(target, stage),
             stage.c[by] > sa.select(ours.table.c[by]).scalar_subquery(),
             target.c[by] > sa.select(theirs.table.c[by]).scalar_subquery(),
             self.number >= 0,
@@ -348,38 +379,44 @@ class SqlStage:
 
     def drop(self) -> None:
         """Remove it."""
+        self._unjudge()
         for stage in (self.table, *(self._others or ())):
             self.load.drop_stage(stage)
 
-    def _same_key(self, one: sa.Table, other: sa.Table) -> list[Any]:
+    def same_key(self, one: Any, other: Any) -> list[Any]:
+        """The conditions that two rows have one key."""
         return [one.c[name] == other.c[name] for name in self.merging.key]
+
+    def differs(self, stage: Any = None) -> list[Any]:
+        """The conditions that the table's row differs from a staged one of its key, and is to give way to it."""
+        stage = self.table if stage is None else stage
+        others = [name for name in self.merging.columns if name not in self.merging.key]
+        changed = (self.load.database.differs(self.target.c[name], stage.c[name]) for name in others)
+        return [sa.or_(sa.false(), *changed), *self._newer(stage)]
 
     def _has_key_of(self, stage: sa.Table, table: sa.Table, *more: Any) -> Any:
         """The condition that one table has a row with the key of another's row."""
-        rows = sa.select(sa.literal(1)).select_from(stage).where(*self._same_key(table, stage), *more)
+        rows = sa.select(sa.literal(1)).select_from(stage).where(*self.same_key(table, stage), *more)
         return sa.exists(rows.correlate(table))
 
+    def _is_new(self) -> list[Any]:
+        """The conditions that the table has no row of a staged one's key."""
+        return [~self._has_key_of(self.target, self.table)] if self.merging.key else []
+
     def _update(self, chosen: list[Any], late: tuple[str, ...] = ()) -> Any:
-        """What updates the rows that differ; late columns get their values afterwards."""
+        """What updates rows by those chosen; late columns get their values afterwards."""
         merging, target, stage = self.merging, self.target, self.table
         others = [name for name in merging.columns if name not in merging.key]
         if not merging.update or not others or not merging.key:
             return None
-        differs = self.load.database.differs
-        changed = sa.or_(*(differs(target.c[name], stage.c[name]) for name in others))
         values = {name: (target if name in late else stage).c[name] for name in others}
-        statement = target.update().values(values).where(*self._same_key(target, stage), changed, *chosen)
-        if merging.newer_by is not None:
-            statement = statement.where(*self._newer())
-        return statement
+        return target.update().values(values).where(*self.same_key(target, stage), *chosen)
 
     def _insert(self, chosen: list[Any], empty: tuple[str, ...] = ()) -> Any:
-        """What inserts the rows that are not there, with nothing in some of their columns."""
+        """What inserts the rows chosen, with nothing in some of their columns."""
         if not self.merging.insert:
             return None
         columns = list(self.merging.columns)
         values = [sa.null().label(name) if name in empty else self.table.c[name] for name in columns]
         rows = sa.select(*values).where(*chosen)
-        if self.merging.key:
-            rows = rows.where(~self._has_key_of(self.target, self.table))
         return self.load.insert_select(self.target, columns, rows)
