@@ -32,7 +32,7 @@ class Versions:
         #: Where each change finds until when the version is valid that it divides.
         self._ends = ends
         self._part = part
-        self._of_one_moment = False
+        self._of_one_moment = stage.of_one_moment
         self._key = stage.merging.key
         self._from, self._until, self._current = history.from_, history.until, history.current
         self._columns = list(stage.merging.columns)
@@ -106,10 +106,17 @@ class Versions:
 
     def _all_at_the_end(self) -> bool:
         """True where each key has one change, which comes after all of its versions."""
+        if not self._of_one_moment:
+            return False
         version, at = self._target.alias("kanal_version"), self._stage.c[self._from]
+        moment = sa.select(at).limit(1).scalar_subquery()
+        any_later = sa.or_(version.c[self._from] >= moment, version.c[self._until] > moment)
+        one = sa.select(sa.literal(1)).limit(1)
+        if self._load.scalar(one.select_from(version).where(any_later)) is None:  # of any key, which is quickly seen
+            return True
         later = sa.or_(version.c[self._from] >= at, version.c[self._until] > at)
         found = self._stage.join(version, sa.and_(*self._same(version, self._stage), later))
-        return self._of_one_moment and self._load.scalar(sa.select(sa.literal(1)).select_from(found).limit(1)) is None
+        return self._load.scalar(one.select_from(found)) is None
 
     def _end_current(self) -> Any:
         """End the current versions of the keys that change."""
@@ -212,9 +219,6 @@ class Versions:
             ~self._differs([*self._tracked, *self._overwritten], version, coming),
         ]
         known = self._exists(version, same, coming)
-        moments = sa.select(sa.func.min(coming.c[self._from]), sa.func.max(coming.c[self._from])).where(*chosen)
-        ((first, last),) = self._load.rows(moments)
-        self._of_one_moment = first == last
         if not self._of_one_moment:  # else each key has one change
             others = coming.alias("kanal_others")
             more = [*self._same(others, coming), list(others.c)[-1] != number]

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 import sqlalchemy as sa
 from numpy.typing import NDArray
 
@@ -45,6 +46,7 @@ class SqlStage:
         self._others: tuple[sa.Table, sa.Table] | None = None
         self._spared: list[Any] = []
         self._verdict: Verdict | None = None
+        self._moments: tuple[Any, Any] | None = None
 
     def encode(self, rows: pa.RecordBatch, first: int | None = None, withdrawn: NDArray[np.bool_] | None = None) -> Any:
         """Rows with their numbers, ready to be put in; None where there are none. Withdrawn ones are numbered from -1
@@ -54,6 +56,8 @@ class SqlStage:
         if first is None:
             first = self.rows
             self.rows += rows.num_rows
+        if self.merging.history is not None and self.merging.history.from_ in self._columns:
+            self._see_moments(rows.column(self.merging.history.from_))
         numbers = np.arange(first, first + rows.num_rows)
         if withdrawn is not None and withdrawn.any():
             self._withdraws = True
@@ -61,6 +65,16 @@ class SqlStage:
         arrays = [*(rows.column(name) for name in self._columns), pa.array(numbers)]
         numbered = pa.RecordBatch.from_arrays(arrays, names=[*self._columns, self.number.name])
         return self.load.encode_into(self.table, numbered)
+
+    @property
+    def of_one_moment(self) -> bool:
+        """True where all changes that have come are of one moment."""
+        return self._moments is not None and self._moments[0] == self._moments[1]
+
+    def _see_moments(self, values: pa.Array) -> None:
+        found = pc.min_max(values).as_py()
+        bounds = [bound for bound in (found["min"], found["max"], *(self._moments or ())) if bound is not None]
+        self._moments = (min(bounds), max(bounds)) if bounds else None
 
     def add(self, encoded: Any) -> None:
         """Put rows in."""
