@@ -11,10 +11,10 @@ from urllib.parse import quote_plus
 
 import sqlalchemy as sa
 
-from kanal.cli.place import open_place
+from kanal.cli.place import is_url, open_place
 from kanal.connections import with_password_in_place
 from kanal.connections.base import Connection as OpenConnection
-from kanal.connections.urls import HARMLESS, check_parts
+from kanal.connections.urls import HARMLESS, check_parts, folder_url
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
 from kanal.definition import JobError
@@ -79,16 +79,16 @@ def _take_over(into: Path, source: OpenConnection, wish: Wish) -> None:
 
 @contextmanager
 def _opened(place: str, name: str, job: Path | None) -> Iterator[OpenConnection]:
-    with open_place(place, None if "://" in place else job, name) as database:
+    with open_place(place, None if is_url(place) else job, name) as database:
         yield database
 
 
 def _connection_name(place: str) -> str:
     """A connection's name: that of the job, or made of the URL."""
-    if "://" not in place:
+    if not is_url(place):
         return place
     try:
-        url = sa.make_url(place)
+        url = folder_url(place) or sa.make_url(place)
     except sa.exc.ArgumentError:
         raise KanalError("what is given is not a URL", "write one such as sqlite:///lockhouse.db") from None
     except ValueError:
@@ -100,7 +100,7 @@ def _connection_name(place: str) -> str:
 def _connection_text(name: str, place: str, job: Path | None) -> str:
     """The lines of a connection; a password is never among them."""
     password = ""
-    if "://" not in place:
+    if not is_url(place):
         assert job is not None
         connection = Job.read(job).connection[place]
         place = connection.url
@@ -108,7 +108,7 @@ def _connection_text(name: str, place: str, job: Path | None) -> str:
         inner = ", ".join(f'{key} = "{value}"' for key, value in given if value is not None)
         password = f"password = {{ {inner} }}" if inner else ""
     try:
-        url = with_password_in_place(sa.make_url(place))
+        url = folder_url(place) or with_password_in_place(sa.make_url(place))
     except (sa.exc.ArgumentError, ValueError):  # with ${NAME} where the form of a URL has a number
         place = re.sub(r"(://[^:/@]*):(?!\$\{)[^@]*@", r"\1@", place)
         return "\n".join(filter(None, [f'url = "{place}"', password]))

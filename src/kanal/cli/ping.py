@@ -7,7 +7,7 @@ from pathlib import Path
 from rich.console import Console
 
 from kanal.cli.output import console, escape, indented, print_json
-from kanal.cli.place import open_place
+from kanal.cli.place import is_url, open_place
 from kanal.connections import open_connection
 from kanal.core.errors import KanalError, capital
 from kanal.explore.ping import Answer
@@ -17,7 +17,7 @@ from kanal.job import Job
 
 def ping(place: str, job: Path | None, json: bool) -> int:
     """Try the connections of a job file, or one place; 0 where all work, else 1."""
-    if job is None and "://" not in place:
+    if job is None and not is_url(place):
         answers = _of_job(Path(place))
     else:
         with open_place(place, job) as database:

@@ -14,6 +14,11 @@ from kanal.definition import Connection
 from kanal.job import Job
 
 
+def is_url(place: str) -> bool:
+    """True for the URL of a connection, and not the name of one."""
+    return "://" in place or place.startswith("file:")
+
+
 @contextmanager
 def open_place(place: str, job: Path | None, name: str = "place") -> Iterator[OpenConnection]:
     """The database of a URL, or of the connection of that name in a job; raises KanalError where there is none."""
@@ -24,7 +29,7 @@ def open_place(place: str, job: Path | None, name: str = "place") -> Iterator[Op
             remedy = did_you_mean(place, names) or f"it has: {', '.join(names)}"
             raise KanalError(f'{job} has no connection "{place}"', remedy)
         database = open_connection(place, definition.connection[place], definition.folder)
-    elif "://" in place:
+    elif is_url(place):
         database = open_connection(name, Connection(url=place), Path.cwd())
     else:
         raise KanalError(

@@ -15,7 +15,7 @@ from kanal.cli.output import console, escape, example, indented, print_json, rej
 from kanal.cli.run import print_hints
 from kanal.core.errors import KanalError, counted
 from kanal.core.nearest import did_you_mean
-from kanal.core.reasons import NOTICES, Reason
+from kanal.core.reasons import NOT_REPLAYED, Reason
 
 
 def rejects(
@@ -81,7 +81,7 @@ def rejects(
 
 
 def _print_replay(screen: Console, groups: list[dict[str, Any]], command: str) -> None:
-    if any(group["reason"] not in NOTICES for group in groups):
+    if any(group["reason"] not in NOT_REPLAYED for group in groups):
         print_hints(screen, [(command, "load them again, once the cause is fixed")])
 
 

@@ -182,13 +182,13 @@ def _source_batch(rows: pa.RecordBatch, places: Sequence[int], names: Sequence[s
     columns: dict[str, pa.Array] = {}
     strays: dict[str, Strays] = {}
     for place, name in zip(places, names, strict=True):
-        columns[name], found = _as_stored(rows.column(place))
+        columns[name], found = as_stored(rows.column(place))
         if found:
             strays[name] = found
     return SourceBatch(rows.num_rows, columns, strays)
 
 
-def _as_stored(values: pa.Array) -> tuple[pa.Array, Strays]:
+def as_stored(values: pa.Array) -> tuple[pa.Array, Strays]:
     """Values in the Arrow type of their SQL type, and those that it cannot hold, by row, as text."""
     if isinstance(values, pa.ExtensionArray):
         values = values.storage

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol, cast
 
 from kanal.connections.secrets import expand, secret_value
-from kanal.connections.urls import check_parts, with_password_in_place
+from kanal.connections.urls import check_parts, folder_url, with_password_in_place
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
 
@@ -27,6 +27,7 @@ if TYPE_CHECKING:
 GROUP = "kanal.connections"
 _SQL = "kanal.connections.sql"
 _BUILT_IN = {
+    "file": "kanal.connections.files.folder:Folder",
     "sqlite": f"{_SQL}.sqlite:SQLite",
     "postgresql": f"{_SQL}.postgresql:PostgreSQL",
     "postgres": f"{_SQL}.postgresql:PostgreSQL",
@@ -55,7 +56,7 @@ def open_connection(name: str, settings: ConnectionSettings | RunLog, folder: Pa
     what = f"connection {name}"
     text = expand(settings.url, what)
     try:
-        url = sa.make_url(text)
+        url = folder_url(text) or sa.make_url(text)
     except ValueError:
         raise KanalError(f"{what}: the port in its url is not a number", "write one such as 5432") from None
     except sa.exc.ArgumentError:

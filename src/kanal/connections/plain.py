@@ -84,6 +84,11 @@ class PlainCatalogue:
         del query
         raise lacks(self.connection, Reads.QUERY)
 
+    def describe_files(self, pattern: str, form: Any) -> TableInfo:
+        """The table that the files of a pattern make; raises KanalError, since there are none here."""
+        del pattern, form
+        raise lacks(self.connection, Reads.FILES)
+
     def expect(self, schema: str | None, tables: Collection[str]) -> None:
         """Be told which tables will be described."""
 
@@ -302,6 +307,9 @@ def whole_columns(
     rows = 0
     with source.read(Reading(table, None, tuple(columns), 100_000), within, breaker) as batches:
         for batch in batches:
+            if batch.bad_lines:  # a row that is not there would be a wrong answer
+                bad = batch.bad_lines[0]
+                raise DatabaseError(f"{bad.file}, line {bad.line}: {bad.wrong}", "correct it: it is looked up")
             frame = Frame(batch, types)
             for name in columns:
                 parts[name].append(frame.column((None, name)))

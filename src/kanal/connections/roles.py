@@ -20,6 +20,7 @@ class Reads(StrEnum):
     SEEK = "seek"
     SPLIT = "split"
     SNAPSHOT = "snapshot"
+    FILES = "files"
 
 
 class Writes(StrEnum):
@@ -44,6 +45,7 @@ _LACKS: dict[Reads | Writes, tuple[str, str]] = {
     Reads.SEEK: ("cannot go on reading behind a row", 'set commit = "step"'),
     Reads.SPLIT: ("cannot be read in parts that all see the same state", "leave split out"),
     Reads.SNAPSHOT: ("does not read one consistent state", "load it when nobody writes there"),
+    Reads.FILES: ("has no files", "name a table, or a connection to a folder"),
     Writes.APPEND: ("takes no rows", "name another target"),
     Writes.EMPTY: ("cannot be emptied", 'set write = "append"'),
     Writes.MERGE: ("cannot merge rows into those that it has", 'set write = "append" or "truncate"'),

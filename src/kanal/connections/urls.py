@@ -35,6 +35,16 @@ def secrets_of(url: sa.URL) -> list[str]:
     return sorted(filter(None, found), key=len, reverse=True)
 
 
+def folder_url(text: str) -> sa.URL | None:
+    """The URL of a folder, `file:inbox` or `file:///srv/inbox`, its path as the database; None for any other URL."""
+    if not text.lower().startswith("file:"):
+        return None
+    import sqlalchemy as sa
+
+    path = text[5:]
+    return sa.URL.create("file", database=path[2:] if path.startswith("///") else path.removeprefix("//"))
+
+
 def check_parts(url: sa.URL, what: str) -> None:
     """Raise KanalError for a URL whose password has an @ as it is, so that what follows is taken for the host.
 

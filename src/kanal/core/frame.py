@@ -26,6 +26,16 @@ ColumnKey = tuple[str | None, str]
 Strays = dict[int, str | bytes]
 
 
+@dataclass(frozen=True)
+class BadLine:
+    """A line of a file that is no row: the file, the number of the line, the line itself, and what is wrong with it."""
+
+    file: str
+    line: int
+    text: str
+    wrong: str
+
+
 @dataclass
 class SourceBatch:
     """Rows as a reader delivers them.
@@ -38,6 +48,8 @@ class SourceBatch:
     rows: int
     columns: dict[str, pa.Array]
     strays: dict[str, Strays] = field(default_factory=dict)
+    #: What was met on the way to these rows and is none.
+    bad_lines: tuple[BadLine, ...] = ()
     #: Seconds that reading it took.
     seconds: float = 0.0
     #: Where in the source it ends, where the reader was asked to say so.

@@ -113,6 +113,15 @@ def plan_lookup(
     return LookupPlan(name, tuple(on), tuple(probes), types, missing, period=as_of and as_of[:2])
 
 
+def rejects_of_bad_lines(batch: SourceBatch) -> list[Reject]:
+    """The lines of files that are no rows, as rejects."""
+    return [
+        Reject(None, Reason.BAD_LINE, bad.text, f"{bad.file}, line {bad.line}: {bad.wrong}",
+               {"file.name": bad.file, "file.line": str(bad.line), "line": bad.text})
+        for bad in batch.bad_lines
+    ]  # fmt: skip
+
+
 def look_up(frame: Frame, plan: LookupPlan, table: LookupTable) -> list[tuple[str | None, Fault]]:
     """Join the columns of the looked-up table to the frame; the faults of rows whose key it does not have.
 

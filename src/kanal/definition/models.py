@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import datetime as dt
 import re
 from pathlib import Path
@@ -130,13 +131,61 @@ class RunLog(Model):
         return [("url", redacted(self.url))]
 
 
+class Format(Model):
+    """How files are written; what is not said, the ending of a file says.
+
+    `columns` are the names of the columns of a file without a header, `skip_lines` the lines before it; lines that
+    begin with `comment` are left out.
+    """
+
+    kind: Literal["csv", "parquet", "arrow"] | None = None
+    delimiter: str | None = Field(default=None, min_length=1, max_length=1)
+    quote: str = Field(default='"', max_length=1)
+    escape: str | None = Field(default=None, min_length=1, max_length=1)
+    encoding: str | None = None
+    header: bool = True
+    columns: tuple[str, ...] = ()
+    skip_lines: int = Field(default=0, ge=0)
+    comment: str | None = Field(default=None, min_length=1)
+
+    @field_validator("columns", mode="before")
+    @classmethod
+    def _as_tuple(cls, value: Any) -> Any:
+        return tuple(value) if isinstance(value, list) else value
+
+    @field_validator("encoding")
+    @classmethod
+    def _known_encoding(cls, value: str | None) -> str | None:
+        try:
+            codecs.lookup(value or "utf-8")
+        except LookupError:
+            raise ValueError(f'there is no encoding "{value}": write one such as utf-8, cp1252 or utf-16') from None
+        return value
+
+    @model_validator(mode="after")
+    def _whole(self) -> Self:
+        if self.header and self.columns:
+            raise ValueError("columns are given for a file with a header: set header = false, or remove them")
+        if not self.header and not self.columns:
+            raise ValueError("a file without a header needs the names of its columns: add columns")
+        if len(set(self.columns)) < len(self.columns):
+            raise ValueError("columns has a name twice: rename one of the two")
+        special = [sign for sign in (self.delimiter, self.quote, self.escape) if sign]
+        if len(set(special)) < len(special) or set(special) & set("\r\n"):
+            raise ValueError("delimiter, quote and escape must be three different characters, and no line breaks")
+        return self
+
+
 class Source(Model):
-    """Where rows come from: a table, or a query, on a connection. As text: `CONNECTION:SCHEMA.TABLE`."""
+    """Where rows come from: a table, a query, or the files of a pattern, on a connection. As text:
+    `CONNECTION:SCHEMA.TABLE`, or `CONNECTION:PATTERN` for files."""
 
     connection: str
     table: str | None = None
     schema_: str | None = Field(default=None, alias="schema")
     query: str | None = None
+    files: str | None = None
+    format: str | None = None
     #: Rows of the Python program itself, which no job file can hold.
     data: Any = Field(default=None, exclude=True, repr=False)
 
@@ -146,26 +195,36 @@ class Source(Model):
         if hasattr(value, "__arrow_c_stream__") or hasattr(value, "__arrow_c_array__"):
             return {"connection": f"data {id(value):x}", "table": "data", "data": value}
         if isinstance(value, str):
+            place, colon, rest = value.partition(":")
+            if colon and re.fullmatch(r"[^\"]*[*?/{][^\"]*|[^.\"]+\.[^.\"]+\.[^\"]+", rest):  # no table's name
+                return {"connection": place.strip(), "files": rest.strip()}
             connection, schema, table = split_place(value)
             return {"connection": connection, "table": table} | ({"schema": schema} if schema else {})
         return value
 
     @model_validator(mode="after")
     def _one(self) -> Self:
-        if (self.table is None) == (self.query is None):
-            said = (
-                "both a table and a query are given"
-                if self.table is not None
-                else "neither a table nor a query is given"
-            )
-            raise ValueError(f"{said}: name one of the two")
+        given = [name for name in ("table", "query", "files") if getattr(self, name) is not None]
+        if len(given) != 1:
+            said = f"{' and '.join(given)} are given" if given else "neither table, query nor files are given"
+            raise ValueError(f"{said}: name one of them")
+        if self.schema_ is not None and self.files is not None:
+            raise ValueError("a schema is given with files: remove it")
         if self.query is not None and self.schema_ is not None:
             raise ValueError("a schema is given with a query: name it inside the query")
         return self
 
     @property
+    def pattern(self) -> str:
+        """The files that are meant, on a connection that has files."""
+        table = f"{self.schema_}.{self.table}" if self.schema_ else self.table
+        return self.files if self.files is not None else table or ""
+
+    @property
     def label(self) -> str:
         """The source for people."""
+        if self.files is not None:
+            return f"{self.connection}:{self.files}"
         if self.data is not None:
             return f"a {type(self.data).__name__}"
         if self.query is not None:
@@ -515,7 +574,7 @@ class JobDefinition(Model):
     """Pipelines and commands with their connections, dependencies and rules: the whole of a job file."""
 
     #: Tables of the file whose keys are names that its author chose.
-    NAMED: ClassVar[tuple[str, ...]] = ("connection", "pipeline", "command", "check", "conversion")
+    NAMED: ClassVar[tuple[str, ...]] = ("connection", "pipeline", "command", "check", "conversion", "format")
 
     job: str = Field(min_length=1)
     on_failure: Literal["continue", "stop"] = "continue"
@@ -527,13 +586,14 @@ class JobDefinition(Model):
     functions: Annotated[list[str | Any], BeforeValidator(_functions_of)] = Field(default_factory=list)
     conversion: dict[str, Conversion] = Field(default_factory=dict)
     check_: dict[str, Check] = Field(default_factory=dict, alias="check")
+    format_: dict[str, Format] = Field(default_factory=dict, alias="format")
     pipeline: dict[str, Pipeline] = Field(default_factory=dict)
     command: dict[str, Command] = Field(default_factory=dict)
 
     _folder: Path = PrivateAttr(default_factory=Path.cwd)
     _lines: dict[tuple[str, ...], tuple[Path, int]] = PrivateAttr(default_factory=dict)
 
-    @field_validator("connection", "pipeline", "command", "check_", "conversion")
+    @field_validator("connection", "pipeline", "command", "check_", "conversion", "format_")
     @classmethod
     def _good_names(cls, value: dict[str, Any]) -> dict[str, Any]:
         for name in value:
@@ -579,6 +639,7 @@ __all__ = [
     "Command",
     "Connection",
     "Conversion",
+    "Format",
     "JobDefinition",
     "Lookup",
     "Pipeline",

@@ -17,6 +17,7 @@ from tomlkit.exceptions import TOMLKitError
 from kanal.connections import ColumnInfo, TableInfo
 from kanal.connections.base import Connection, as_source
 from kanal.connections.reading import Reading
+from kanal.connections.roles import Reads
 from kanal.core.errors import ExpressionError, KanalError, counted
 from kanal.core.expressions.syntax import parse
 from kanal.core.profile import Guess, guess_type
@@ -165,11 +166,11 @@ def _pipelines(source: Connection, target: Connection, wish: Wish) -> tuple[list
     twins = [table.name for table in tables if folded.count(table.name.casefold()) > 1]
     if twins:
         left.append(f"? Names that differ only in case: {', '.join(twins)}; some databases take them for one table")
-    target.catalogue.expect(wish.schema, [wish.prefix + table.name for table in tables])
+    target.catalogue.expect(wish.schema, [wish.prefix + _target_of(source, table) for table in tables])
     pipelines: dict[str, _Pipeline] = {}
     for table in tables:
         name = _step_name(table.name, pipelines)
-        pipelines[name] = _Pipeline(name, table, wish.prefix + table.name)
+        pipelines[name] = _Pipeline(name, table, wish.prefix + _target_of(source, table))
     likely = _likely(pipelines.values(), target, wish)
     by_table = {pipeline.source.name: pipeline for pipeline in pipelines.values()}
     waits = []
@@ -187,6 +188,13 @@ def _pipelines(source: Connection, target: Connection, wish: Wish) -> tuple[list
     except CircleError:  # which is broken when the job is planned
         ordered = list(pipelines)
     return [pipelines[name] for name in ordered], left
+
+
+def _target_of(source: Connection, table: TableInfo) -> str:
+    """The name of a table to be loaded from another: of a file, what stands before the first dot."""
+    if Reads.FILES not in source.reads:
+        return table.name
+    return re.sub(r"\W+", "_", table.name.rpartition("/")[2].partition(".")[0]).strip("_") or "files"
 
 
 def _likely(pipelines: Collection[_Pipeline], target: Connection, wish: Wish) -> dict[str, Likely]:

@@ -17,7 +17,7 @@ from sqlalchemy import exc
 from kanal.connections.errors import DatabaseError
 from kanal.connections.sql.database import SqlDatabase
 from kanal.core.errors import KanalError
-from kanal.core.reasons import NOTICES
+from kanal.core.reasons import NOT_REPLAYED
 from kanal.core.shapes import TableShape
 from kanal.core.tally import Tally
 from kanal.runlog.records import RunRecord, SeenTable, StepRecord, Usual
@@ -230,7 +230,7 @@ class RunLogReader:
 
     def rejected_rows(self, run: int, step: str) -> list[tuple[int, dict[str, str | None]]]:
         """The rejected source rows of a step that are not resolved, each with its number."""
-        of_source = REJECT.c.reason.not_in([str(reason) for reason in NOTICES])
+        of_source = REJECT.c.reason.not_in([str(reason) for reason in NOT_REPLAYED])
         statement = sa.select(REJECT.c.reject, REJECT.c.row).where(_open(run), REJECT.c.step == step, of_source)
         with self._begin() as connection:
             rows = connection.execute(statement.order_by(REJECT.c.reject)).all()
@@ -259,7 +259,7 @@ class RunLogReader:
         query = sa.select(REJECT.c.row_key, REJECT.c.reject).join(RUN, RUN.c.run == REJECT.c.run)
         query = query.where(
             RUN.c.job == job, REJECT.c.step == step, REJECT.c.run < before, REJECT.c.row_key.is_not(None)
-        ).where(REJECT.c.reason.not_in([str(reason) for reason in NOTICES]))
+        ).where(REJECT.c.reason.not_in([str(reason) for reason in NOT_REPLAYED]))
         found: dict[str, list[int]] = {}
         with self._begin() as connection:
             for key, number in connection.execute(query.where(REJECT.c.resolved_by.is_(None))):

@@ -13,7 +13,7 @@ from kanal.connections import open_connection, open_database
 from kanal.core.change_values import change_text, change_value
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
-from kanal.core.reasons import NOTICES
+from kanal.core.reasons import NOT_REPLAYED
 from kanal.definition import JobDefinition, JobError, Problem
 from kanal.runlog import RunLogStore, RunRecord, SeenTable, StepSeed
 from kanal.runner.events import tell
@@ -119,7 +119,7 @@ def replay_run(
     names = [result.step for result in record.steps]
     if step is not None and step not in names:
         raise KanalError(f'Run {record.run} has no step "{step}"', did_you_mean(step, names))
-    groups = [group for group in log.reject_groups(record.run, step) if group["reason"] not in NOTICES]
+    groups = [group for group in log.reject_groups(record.run, step) if group["reason"] not in NOT_REPLAYED]
     if not groups:
         raise KanalError(
             f"Run {record.run} has no rejected rows that are not resolved", "there is nothing to load again"

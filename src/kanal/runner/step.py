@@ -32,6 +32,7 @@ from kanal.core.transformation import (
     filter_rows,
     look_up,
     rejects_of,
+    rejects_of_bad_lines,
 )
 from kanal.core.versioned_lookups import VersionedLookupTable
 from kanal.runner.incremental import Increment
@@ -387,9 +388,12 @@ class PipelineStep(StepEnding):
         started = time.perf_counter()
         plan, rejects = self.plan, list[Reject]()
         seconds = batch.seconds
-        if self._increment is not None:
-            batch, rejects = self._increment.only_new(Frame(batch, plan.source_types, self.moment))
+        rejects += rejects_of_bad_lines(batch)
         tally = Tally(read=len(rejects))
+        if self._increment is not None:
+            batch, unclear = self._increment.only_new(Frame(batch, plan.source_types, self.moment))
+            rejects += unclear
+            tally.read += len(unclear)
         batch = self._filtered(batch, tally, rejects)
         held = None
         if self._own is not None and rule is not None:

@@ -13,6 +13,7 @@ from sqlalchemy.engine.reflection import ObjectKind
 
 from kanal.connections.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
 from kanal.connections.errors import DatabaseError
+from kanal.connections.roles import Reads, lacks
 from kanal.connections.sql.load import AS_IT_IS
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
@@ -277,6 +278,11 @@ class Catalogue:
                 found: SqlType = make(declared) if callable(make) else make
                 return found
         return None
+
+    def describe_files(self, pattern: str, form: Any) -> TableInfo:
+        """The table that files make; raises KanalError, since a database has none."""
+        del pattern, form
+        raise lacks(self.database.name, Reads.FILES)
 
     def describe_query(self, query: str) -> TableInfo:
         """The columns that a query gives, by running it for no rows; their types as text where unknown."""

@@ -57,7 +57,7 @@ class SqlDatabase:
     joins_whole: ClassVar[bool] = False
     #: True where rows of other tables may refer to rows that are missing, as long as they are there at the commit.
     defers_references: ClassVar[bool] = False
-    reads: ClassVar[frozenset[Reads]] = frozenset(Reads) - {Reads.SPLIT}
+    reads: ClassVar[frozenset[Reads]] = frozenset(Reads) - {Reads.SPLIT, Reads.FILES}
     writes: ClassVar[frozenset[Writes]] = frozenset(Writes)
     #: True where the columns of a table cannot have names that differ in case alone.
     folds_columns: ClassVar[bool] = False

@@ -161,6 +161,8 @@ def _column(compiler: _Compiler, tree: exp.Column) -> Node:
     columns, place, owner = scope.columns, scope.place, None
     if qualifier is not None:
         owner = find_name(qualifier.name, qualifier.quoted, scope.lookups)
+        if owner is None and f"{qualifier.name}.{tree.this.name}" in scope.columns:  # what is known of a row
+            return _of_row(compiler, f"{qualifier.name}.{tree.this.name}")
         if owner is None:
             hint = did_you_mean(qualifier.name, scope.lookups) or "the pipeline has none; add it under lookup"
             raise ExpressionError(f'There is no look-up "{qualifier.name}"', hint)
@@ -175,6 +177,13 @@ def _column(compiler: _Compiler, tree: exp.Column) -> Node:
     compiler.uses.add(key)
     compiler.varying += 1
     return Node(columns[name], lambda frame: frame.column(key), column=key)
+
+
+def _of_row(compiler: _Compiler, name: str) -> Node:
+    key = (None, name)
+    compiler.uses.add(key)
+    compiler.varying += 1
+    return Node(compiler.scope.columns[name], lambda frame: frame.column(key), column=key)
 
 
 @_handles(exp.Literal)

@@ -11,7 +11,7 @@ from typing import Any
 from kanal.connections import ForeignKey, TableInfo, open_connection, secret_value
 from kanal.connections.arrow import ArrowSource, MemoryTarget
 from kanal.connections.base import Connection, as_target
-from kanal.connections.roles import Writes, lacks
+from kanal.connections.roles import Reads, Writes, lacks
 from kanal.core.errors import ExpressionError, KanalError
 from kanal.core.expressions.registry import Function
 from kanal.core.nearest import did_you_mean
@@ -116,7 +116,8 @@ class _Planner:
         """What the tables look like that each pipeline uses, those apart that are to be made."""
         for name, pipeline in self.job.pipeline.items():
             query, plan = pipeline.source.query, steps.get(name)
-            if query is not None and isinstance(plan, PipelinePlan):
+            described = query is not None or (isinstance(plan, PipelinePlan) and Reads.FILES in plan.source.reads)
+            if described and isinstance(plan, PipelinePlan):
                 yield seen_table(name, SOURCE, plan.source, plan.reading.table, query)
             places: list[tuple[str, Source | Table]] = [(SOURCE, pipeline.source), (TARGET, pipeline.target)]
             places += [(lookup, settings.table) for lookup, settings in pipeline.lookup.items()]

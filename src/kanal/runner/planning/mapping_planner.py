@@ -10,7 +10,7 @@ from typing import Any, Protocol
 from kanal.connections import ColumnInfo, TableInfo
 from kanal.connections.base import Connection, Source, Target, as_source, as_target
 from kanal.connections.defaults import default_value
-from kanal.connections.roles import Writes
+from kanal.connections.roles import Reads, Writes
 from kanal.core.columns import SourceColumn, TargetColumn
 from kanal.core.errors import KanalError
 from kanal.core.expressions import Scope, compile_expression
@@ -18,7 +18,7 @@ from kanal.core.expressions.registry import Function
 from kanal.core.nearest import did_you_mean
 from kanal.core.transformation import ColumnPlan, ColumnRule, LookupPlan, given_type, plan_lookup
 from kanal.core.types import Family, SqlType, parse_type
-from kanal.definition import Column, JobDefinition, JobError, Lookup, Table
+from kanal.definition import Column, Format, JobDefinition, JobError, Lookup, Table
 from kanal.definition import Source as SourcePlace
 from kanal.definition.problems import KeyPath
 from kanal.runner.job_plan import Difference
@@ -84,11 +84,22 @@ class MappingPlanner:
     def _source(self) -> TableInfo | None:
         place = self.settings.source
         with self.planner.at((*self.path, "source")):
+            database = self.planner.database(place.connection)
+            of_files = place.query is None and database is not None and Reads.FILES in database.reads
+            if place.files is not None or of_files:
+                return None if database is None else database.catalogue.describe_files(place.pattern, self._format())
             if place.query is None:
                 return self.planner.table(place)
-            database = self.planner.database(place.connection)
             return None if database is None else database.catalogue.describe_query(place.query)
         return None
+
+    def _format(self) -> Format | None:
+        """The format of the source's files that the job names; raises KanalError where it has none of that name."""
+        name = self.settings.source.format
+        if name is not None and name not in self.job.format_:
+            raise KanalError(f'there is no format "{name}" in the job',
+                             did_you_mean(name, self.job.format_) or f"add [format.{name}]")  # fmt: skip
+        return self.job.format_[name] if name is not None else None
 
     def _lookups(self, types: Mapping[str, SqlType], place: str) -> list[tuple[LookupPlan, Source, TableInfo]]:
         planned: list[tuple[LookupPlan, Source, TableInfo]] = []

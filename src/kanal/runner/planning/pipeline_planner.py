@@ -436,4 +436,4 @@ def _in_order_of_mapping(source: TableInfo, used: set[str], columns: Sequence[Co
     """Columns of the source in the order in which rejects show them: its key, what the mapping names, all else."""
     mapped = [{name for owner, name in column.expression.uses if owner is None} for column in columns]
     ordered = [*source.primary_key, *(name for names in mapped for name in source.names if name in names)]
-    return tuple(name for name in dict.fromkeys([*ordered, *source.names]) if name in used)
+    return tuple(name for name in dict.fromkeys([*ordered, *source.source_columns()]) if name in used)

@@ -1,0 +1,1 @@
+"""Files of a folder as tables."""

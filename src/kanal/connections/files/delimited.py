@@ -1,0 +1,294 @@
+"""Reads delimited text (CSV): every record becomes a row or a bad line, and none is guessed at.
+
+A block in which no value is quoted and each line has as many values as there are columns is read by Arrow; all others
+record by record, by Python's strict reader.
+"""
+
+from __future__ import annotations
+
+import codecs
+import contextlib
+import csv
+import io
+from collections.abc import Generator, Iterator
+from dataclasses import dataclass, field
+from typing import IO
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.csv as arrow_csv
+from numpy.typing import NDArray
+
+from kanal.core.errors import KanalError, counted
+from kanal.core.frame import BadLine
+from kanal.definition import Format
+
+#: Bytes of a block, and characters that a value may have at most.
+_BLOCK, _LONGEST = 4 * 1024 * 1024, 64 * 1024 * 1024
+_BYTE_ORDER_MARKS = {codecs.BOM_UTF8: "utf-8", codecs.BOM_UTF16_LE: "utf-16-le", codecs.BOM_UTF16_BE: "utf-16-be"}
+
+
+@dataclass
+class Records:
+    """Some records: the values of each column as text, the line on which each record begins, and the bad lines."""
+
+    columns: list[pa.Array]
+    lines: NDArray[np.int64]
+    bad: list[BadLine] = field(default_factory=list)
+
+
+@dataclass
+class _Record:
+    """A record, or what is wrong with it: the lines that it takes, from the first on, and its values."""
+
+    line: int
+    raw: list[bytes]
+    values: list[str | None]
+    wrong: str = ""
+
+
+class DelimitedReader:
+    """The records of one file; `names` are its columns. Raises KanalError for a file that cannot be read as one."""
+
+    def __init__(self, stream: IO[bytes], form: Format, delimiter: str, name: str) -> None:
+        csv.field_size_limit(_LONGEST)
+        self._form = form
+        self._delimiter = delimiter
+        self._name = name
+        self._blocks = _in_utf8(stream, form.encoding, name)
+        self._line = 1
+        self._rest = b""
+        self._over = False
+        self.names = self._begin()
+
+    def _begin(self) -> list[str]:
+        """Skip what comes before, and read the names of the columns."""
+        for _ in range(self._form.skip_lines):
+            self._take_line()
+        if not self._form.header:
+            return list(self._form.columns)
+        names: list[str | None] | None = None
+        while names is None:
+            with contextlib.closing(self._records_of_rest(1)) as records:
+                record = next(records, None)
+            if record is not None:
+                names = record.values
+                if record.wrong:
+                    raise KanalError(f"{self._name}, line {record.line}: its header cannot be read: {record.wrong}",
+                                     "correct the format, such as delimiter or quote")  # fmt: skip
+            elif not self._fill():
+                raise KanalError(f"{self._name} has no header: it is empty", "set header = false if it has none")
+        found = [(name or "").strip() for name in names]
+        for place, one in enumerate(found):
+            if not one:
+                raise KanalError(f"{self._name}: column {place + 1} has no name in the header", "name it in the file")
+            if found.count(one) > 1:
+                raise KanalError(f'{self._name}: two columns are named "{one}"', "rename one of them in the file")
+        return found
+
+    def __iter__(self) -> Iterator[Records]:
+        while self._rest or self._fill():
+            made = self._simple() or self._by_record()
+            if made is not None:
+                yield made
+            else:
+                self._fill()
+
+    # --- bytes -----------------------------------------------------------------------------------------------------
+
+    def _fill(self) -> bool:
+        """Read another block; false where there is none."""
+        more = next(self._blocks, None)
+        if more is None:
+            self._over = True
+            return False
+        self._rest += more
+        return True
+
+    def _take_line(self) -> None:
+        while b"\n" not in self._rest and self._fill():
+            pass
+        _, _, self._rest = self._rest.partition(b"\n")
+        self._line += 1
+
+    def _whole_lines(self) -> bytes:
+        """The rest up to its last whole line; all of it at the end of the file."""
+        if self._over:
+            return self._rest
+        return self._rest[: self._rest.rfind(b"\n") + 1]
+
+    def _fail_at_the_end(self) -> None:
+        if self._rest:
+            raise KanalError(f"{self._name} ends in the middle of a record, which begins on line {self._line}",
+                             "have it sent again; or correct the quote of the format")  # fmt: skip
+
+    # --- blocks that Arrow reads -----------------------------------------------------------------------------------
+
+    def _simple(self) -> Records | None:
+        """A block without quotes in which each line is a row; None for any other."""
+        part, form = self._whole_lines(), self._form
+        special = [text.encode() for text in (form.quote, form.escape, form.comment) if text]
+        ends = part.count(b"\r\n")
+        if not part.endswith(b"\n") or any(text in part for text in special) or part.count(b"\r") != ends:
+            return None
+        content = np.frombuffer(part, dtype=np.uint8)
+        newlines = np.flatnonzero(content == 10)
+        delimiter = self._delimiter.encode()
+        if len(delimiter) > 1 or ends not in (0, len(newlines)):
+            return None
+        between = np.flatnonzero(content == delimiter[0])
+        counts = np.diff(np.searchsorted(between, newlines), prepend=0)
+        if (counts != len(self.names) - 1).any():
+            return None
+        texts = {name: pa.string() for name in self.names}
+        try:
+            table = arrow_csv.read_csv(
+                pa.BufferReader(part),
+                arrow_csv.ReadOptions(column_names=self.names, use_threads=False, block_size=len(part) + 1),
+                arrow_csv.ParseOptions(delimiter=self._delimiter, quote_char=False, ignore_empty_lines=False),
+                arrow_csv.ConvertOptions(column_types=texts, null_values=[""], strings_can_be_null=True),
+            )
+        except pa.ArrowInvalid:  # which is looked at line by line
+            return None
+        if table.num_rows != len(newlines):
+            return None
+        lines = np.arange(self._line, self._line + len(newlines), dtype=np.int64)
+        self._line += len(newlines)
+        self._rest = self._rest[len(part) :]
+        return Records([column.combine_chunks() for column in table.columns], lines)
+
+    # --- record by record ------------------------------------------------------------------------------------------
+
+    def _by_record(self) -> Records | None:
+        """The whole records of what is there; None where there is none."""
+        rows: list[list[str | None]] = []
+        lines: list[int] = []
+        bad: list[BadLine] = []
+        found = False
+        for record in self._records_of_rest():
+            found = True
+            wrong = record.wrong or self._misfit(record)
+            if wrong:
+                text = b"".join(record.raw).decode("utf-8", "replace").rstrip("\r\n")
+                bad.append(BadLine(self._name, record.line, text, wrong))
+            else:
+                rows.append(record.values)
+                lines.append(record.line)
+        if not found and self._rest and not self._over:
+            return None
+        columns = [pa.array(values, pa.string()) for values in zip(*rows, strict=True)] if rows else [
+            pa.array([], pa.string()) for _ in self.names]  # fmt: skip
+        return Records(columns, np.array(lines, dtype=np.int64), bad)
+
+    def _misfit(self, record: _Record) -> str:
+        """What is wrong with a record's values, if anything is."""
+        count, wanted = len(record.values), len(self.names)
+        if count != wanted:
+            if count < wanted and not record.raw[-1].endswith(b"\n"):
+                raise KanalError(f"{self._name} ends in the middle of a record, on line {record.line}",
+                                 "have it sent again")  # fmt: skip
+            return f"it has {counted(count, 'value')}, and the file {counted(wanted, 'column')}"
+        if any(value is not None and any("\udc80" <= sign <= "\udcff" for sign in value)
+               for value in record.values if value is not None and not value.isascii()):  # fmt: skip
+            return f"it is not text in {self._form.encoding or 'UTF-8'}"
+        return ""
+
+    def _records_of_rest(self, limit: int | None = None) -> Generator[_Record]:
+        """The whole records of what is there, so many or all, taken out of it."""
+        form = self._form
+        part = self._whole_lines()
+        waiting = io.BytesIO(part)
+        taken: list[bytes] = []
+
+        def lines() -> Iterator[str]:
+            for line in waiting:
+                taken.append(line)
+                yield line.decode("utf-8", "surrogateescape")
+
+        reader = csv.reader(lines(), delimiter=self._delimiter, quotechar=form.quote or None, escapechar=form.escape,
+                            quoting=csv.QUOTE_MINIMAL if form.quote else csv.QUOTE_NONE, strict=True)  # fmt: skip
+        used = 0
+        try:
+            while limit is None or limit > 0:
+                taken.clear()
+                wrong, values = "", list[str]()
+                try:
+                    values = next(reader)
+                except StopIteration:
+                    break
+                except csv.Error as error:
+                    if "unexpected end of data" in str(error):
+                        if self._over:
+                            self._rest, used = part[used:], 0
+                            self._fail_at_the_end()
+                        break
+                    wrong = f"its quotes are wrong ({error})"
+                raw, line = list(taken), self._line
+                used += sum(map(len, raw))
+                self._line += len(raw)
+                first = raw[0]
+                if form.comment and first.startswith(form.comment.encode()) and len(raw) == 1:
+                    continue
+                if not first.strip(b"\r\n") and len(raw) == 1 and len(getattr(self, "names", ())) != 1:
+                    continue
+                limit = None if limit is None else limit - 1
+                yield _Record(line, raw, self._values(values, raw), wrong)
+        finally:
+            self._rest = part[used:] + self._rest[len(part) :]
+
+    def _values(self, values: list[str], raw: list[bytes]) -> list[str | None]:
+        """Values, with NULL for those of which nothing is written, not even quotes."""
+        if not values:
+            return [None]
+        if "" not in values:
+            return list(values)
+        quote = self._form.quote.encode()
+        if not quote or quote * 2 not in b"".join(raw):
+            return [value or None for value in values]
+        return [value if value or given else None
+                for value, given in zip(values, self._quoted(b"".join(raw), len(values)), strict=True)]  # fmt: skip
+
+    def _quoted(self, raw: bytes, count: int) -> list[bool]:
+        """Which values of a record, that is known to be sound, are in quotes."""
+        quote, delimiter = self._form.quote, self._delimiter
+        text, found, inside, begins = raw.decode("utf-8", "surrogateescape"), [], False, True
+        for sign in text:
+            if begins:
+                found.append(sign == quote)
+                begins = False
+            if sign == quote:
+                inside = not inside
+            elif sign == delimiter and not inside:
+                begins = True
+        return (found + [False] * count)[:count]
+
+
+def _in_utf8(stream: IO[bytes], encoding: str | None, name: str) -> Iterator[bytes]:
+    """The blocks of a stream in UTF-8; bytes that are no text of the encoding stay as they are."""
+    first = stream.read(max(_BLOCK, 4))  # so that a byte order mark is seen whole
+    for mark, found in _BYTE_ORDER_MARKS.items():
+        if first.startswith(mark) and (encoding is None or found.startswith(encoding.lower().replace("_", "-")[:6])):
+            first, encoding = first[len(mark) :], found
+            break
+    try:
+        decoder = codecs.getincrementaldecoder(encoding or "utf-8")("surrogateescape")
+    except LookupError:
+        raise KanalError(f'there is no encoding "{encoding}"', "write one such as utf-8, cp1252 or utf-16") from None
+    plain = codecs.lookup(encoding or "utf-8").name == "utf-8"
+    block = first
+    while block:
+        if plain:
+            yield block
+        else:
+            try:
+                yield decoder.decode(block).encode("utf-8", "surrogateescape")
+            except UnicodeError as error:
+                raise KanalError(f"{name} is not text in {encoding}: {error}", "name its encoding") from None
+        block = stream.read(_BLOCK)
+    if not plain:
+        try:
+            rest = decoder.decode(b"", True)
+        except UnicodeError as error:
+            raise KanalError(f"{name} is not text in {encoding}: {error}", "name its encoding") from None
+        if rest:
+            yield rest.encode("utf-8", "surrogateescape")
