@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from kanal.definition import Command as Command
     from kanal.definition import Connection as Connection
     from kanal.definition import Conversion as Conversion
+    from kanal.definition import Format as Format
     from kanal.definition import JobError as JobError
     from kanal.definition import Lookup as Lookup
     from kanal.definition import Pipeline as Pipeline
@@ -49,6 +50,7 @@ _HOMES = {
             "Command",
             "Connection",
             "Conversion",
+            "Format",
             "JobError",
             "Lookup",
             "Pipeline",

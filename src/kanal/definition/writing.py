@@ -65,7 +65,7 @@ def _table(model: Model) -> Table:
     for name, value in model.given().items():
         if value is None:
             continue
-        if name in ("columns", "lookup"):
+        if name in ("columns", "lookup") and isinstance(value, dict):
             inner = tomlkit.table(is_super_table=name == "lookup")
             for key, part in value.items():
                 inner[key] = _table(part) if name == "lookup" else _inline(part)
@@ -76,7 +76,9 @@ def _table(model: Model) -> Table:
 
 
 def _inline(value: Any) -> Any:
-    if isinstance(value, Source | TablePlace) and not (isinstance(value, Source) and value.query):
+    if isinstance(value, Source | TablePlace) and not (
+        isinstance(value, Source) and (value.query or value.files or value.format)
+    ):
         return value.label
     if isinstance(value, Column) and set(value.given()) == {"from_"}:
         return value.from_
@@ -84,7 +86,7 @@ def _inline(value: Any) -> Any:
         return _inline_table({_key(value, name): part for name, part in value.given().items() if part is not None})
     if isinstance(value, dict):
         return _inline_table(value)
-    return value
+    return list(value) if isinstance(value, tuple) else value
 
 
 def _inline_table(values: dict[str, Any]) -> InlineTable:
