@@ -97,6 +97,15 @@ def test_what_is_no_delimited_text(content: bytes, said: str) -> None:
         read(content)
 
 
+@pytest.mark.parametrize("content", [b"a,b\n1,2\n3,", b'a,b\n1,2\n3,"', b""])
+def test_a_record_without_an_end(monkeypatch: pytest.MonkeyPatch, content: bytes) -> None:
+    monkeypatch.setattr(delimited, "_LONGEST", 1 << 20)
+    monkeypatch.setattr(delimited, "_BLOCK", 1 << 16)
+    line = 3 if content else 1
+    with pytest.raises(KanalError, match=f"that begins on line {line} is longer than 1 MB"):
+        read(content + b"x\r" * (1 << 20))
+
+
 cells = st.text(st.sampled_from("ab,;\t\"'\n\r \u00e9\u20ac0"), max_size=5)
 
 

@@ -97,7 +97,10 @@ class DelimitedReader:
     # --- bytes -----------------------------------------------------------------------------------------------------
 
     def _fill(self) -> bool:
-        """Read another block; false where there is none."""
+        """Read another block; false where there is none. Raises KanalError where what is there makes no record."""
+        if len(self._rest) > _LONGEST:
+            raise KanalError(f"{self._name}: the record that begins on line {self._line} is longer than "
+                             f"{_LONGEST >> 20} MB", "see whether a quote is missing")  # fmt: skip
         more = next(self._blocks, None)
         if more is None:
             self._over = True
