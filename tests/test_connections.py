@@ -114,7 +114,7 @@ def test_a_package_brings_a_kind(files: Files, tiny: dict[str, str]) -> None:
     (files.folder / "wide.toml").write_text((files.folder / "back.toml").read_text() + "[pipeline.back.columns]\ncode = \"code\"\n"
                                             "reach = { from = \"reach * 1.5\", type = \"decimal(20,2)\" }\n")  # fmt: skip
     said = command(files.folder, tiny, "check", "wide.toml")
-    assert (said.returncode, "reach (decimal(20,2) into bigint)" in " ".join(said.stdout.split())) == (0, True), said
+    assert (said.returncode, "reach (decimal(21,2) into bigint)" in " ".join(said.stdout.split())) == (0, True), said
     assert "✓ t" in command(files.folder, tiny, "ping", "job.toml").stdout
     shown = command(files.folder, tiny, "tables", "tiny://x").stdout
     assert "lock" in shown

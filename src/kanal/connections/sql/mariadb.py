@@ -160,7 +160,7 @@ class MariaDB(SqlDatabase):
     extra = "kanal[mariadb]"
     port = 3306
     drivers = frozenset({"pymysql"})
-    reads = frozenset(Reads)
+    reads = frozenset(Reads) - {Reads.FILES}
     folds_columns = True
     pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
     checks_each_row = True

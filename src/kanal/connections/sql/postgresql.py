@@ -94,7 +94,7 @@ class PostgreSQL(SqlDatabase):
     extra = "kanal[postgresql]"
     port = 5432
     drivers = frozenset({"psycopg", "psycopg2"})
-    reads = frozenset(Reads)
+    reads = frozenset(Reads) - {Reads.FILES}
     pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
     joins_whole = True
     sql_name = "postgres"
