@@ -53,9 +53,11 @@ def test_parents_and_children_shrink_together(places: Places, tmp_path: Path, ki
 
 @each_kind
 @pytest.mark.parametrize("commit", ["step", "job"])
+@pytest.mark.parametrize("large", [20_000, 1])
 def test_a_row_that_others_refer_to_stays_and_is_named(
-    places: Places, tmp_path: Path, cli: Cli, kind: str, commit: str
+    places: Places, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, cli: Cli, kind: str, commit: str, large: int
 ) -> None:
+    monkeypatch.setattr(verdict, "_LARGE", large)
     old, new = family(places, kind)
     made = job(tmp_path, BODY.format(more=f'commit = "{commit}"', gates=""), old=old, new=new)
     succeeded(made.run())

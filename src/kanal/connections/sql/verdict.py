@@ -72,6 +72,8 @@ def is_worth_it(stage: SqlStage) -> bool:
     key = stage.merging.table.chosen(stage.merging.key)
     if not stage.load.database.joins_whole or stage.rows < _LARGE or not key or any(one.nullable for one in key):
         return False
+    if not set(stage.merging.columns) <= {column.name for column in stage.table.c}:  # of keys alone
+        return False
     if stage.load.has_triggers(stage.merging.table):  # which may change rows in between
         return False
     some = sa.select(*stage.table.c).limit(_SAMPLE).subquery(stage.table.name)
