@@ -139,6 +139,19 @@ def test_a_column_that_is_gone_is_said_with_what_came(places: Places, files: Fil
     assert "seems to be called" in " ".join(cli("runs", "2").stdout.split())
 
 
+@each_kind
+def test_a_column_that_was_carried_by_its_name(places: Places, files: Files, cli: Cli, kind: str) -> None:
+    place = places(kind)
+    for name in ("a", "b"):
+        place.sql(f"CREATE TABLE {name} (id integer PRIMARY KEY, lift integer, note integer)")
+    made = job(files.folder, '[pipeline.b]\nsource = "p:a"\ntarget = "p:b"', p=place)
+    succeeded(made.run())
+    place.sql("ALTER TABLE a RENAME COLUMN lift TO lift_mm", "ALTER TABLE a DROP COLUMN note")
+    said = " ".join(cli("check", "job.toml").stdout.split())
+    assert "lift seems to be called lift_mm now, which goes nowhere; lift of the target gets no value any more" in said
+    assert "was dropped, note of the target gets no value any more" in said
+
+
 @pytest.mark.parametrize("kind", ["postgresql", "mariadb"])
 def test_two_steps_need_one_column_wider(places: Places, files: Files, cli: Cli, kind: str) -> None:
     place = places(kind)

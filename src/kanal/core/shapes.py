@@ -60,11 +60,13 @@ class ShapeChange(StrEnum):
 
 @dataclass(frozen=True)
 class Changed:
-    """One change of a table: `column` is its name now, or was; `what` says the change in words."""
+    """One change of a table: `column` is its name now, or was; `what` says the change in words; `former` is the name
+    before, of one that was renamed."""
 
     kind: ShapeChange
     column: str
     what: str
+    former: str | None = None
 
 
 def changes(before: TableShape, now: TableShape) -> list[Changed]:
@@ -84,7 +86,7 @@ def changes(before: TableShape, now: TableShape) -> list[Changed]:
             continue
         if old.name != column.name:
             what = f"{old.name} seems to be called {column.name} now"
-            found.append(Changed(ShapeChange.RENAMED, column.name, what))
+            found.append(Changed(ShapeChange.RENAMED, column.name, what, old.name))
         found += _changes_of_column(old, column)
     there = {column.name for column in now.columns}
     for name in [column.name for column in before.columns if column.name not in there and column.name not in renamed]:

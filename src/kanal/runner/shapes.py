@@ -118,9 +118,10 @@ def _meaning_at_source(change: Changed, step: PipelinePlan) -> str:
     used = change.column in step.reading.columns
     match change.kind:
         case ShapeChange.ADDED | ShapeChange.RENAMED:
-            return f"and fills {listed(fills)}" if fills else "" if used else "which goes nowhere"
+            said = f"and fills {listed(fills)}" if fills else "" if used else "which goes nowhere"
+            return "; ".join(filter(None, (said, _left_empty(change.former, step))))
         case ShapeChange.DROPPED:
-            return "and is not used here"
+            return _left_empty(change.column, step) or "and is not used here"
         case ShapeChange.WIDENED | ShapeChange.RETYPED if narrow:
             kept = listed([f"{name} ({info.declared})" for name, info in narrow.items()])
             return f"and {kept} does not hold all of it: {_REJECTED}"
@@ -130,6 +131,14 @@ def _meaning_at_source(change: Changed, step: PipelinePlan) -> str:
             strict = [name for name in fills if (info := step.target_table.column(name)) and not info.nullable]
             return f"and rows without it are rejected, since {listed(strict)} is NOT NULL" if strict else ""
     return ""
+
+
+def _left_empty(former: str | None, step: PipelinePlan) -> str:
+    """Whether a column of the target of that name was filled by it, and gets no value any more."""
+    info = step.target_table.column(former) if former is not None else None
+    if info is None or info.name in [column.name for column in step.columns]:
+        return ""
+    return f"{info.name} of the target gets no value any more"
 
 
 #: What happens to values that a column does not hold.
