@@ -320,7 +320,8 @@ class MappingPlanner:
             self.planner.note(
                 self.path,
                 f"source columns that no target column has the name of: {names}",
-                "they are not loaded; map them in [columns], or name them in skip",
+                "they are not loaded; map them in [columns], or name them in skip, or add them to the table by "
+                "kanal create --alter",
             )
         return pairs
 
