@@ -219,8 +219,10 @@ def ends_of_an_exchange(places: Places, kinds: str) -> tuple[Place, Place]:
 EACH_EXCHANGE = ["postgresql mariadb", "mariadb sqlite", "sqlite postgresql", "postgresql postgresql"]
 
 
-@pytest.mark.parametrize("commit", ["step", "job", "batch"])
-@pytest.mark.parametrize("kinds", EACH_EXCHANGE)
+@pytest.mark.parametrize(
+    ("kinds", "commit"),
+    [*((kinds, "step") for kinds in EACH_EXCHANGE), (EACH_EXCHANGE[0], "job"), (EACH_EXCHANGE[1], "batch")],
+)
 def test_an_exchange_in_both_ways(places: Places, files: Files, cli: Cli, kinds: str, commit: str) -> None:
     here, there = ends_of_an_exchange(places, kinds)
     defaults = f'commit = "{commit}"' + ('\nmissing = "delete"\nmax_rejects = 0' if commit != "batch" else "")
@@ -257,7 +259,7 @@ def test_an_exchange_in_both_ways(places: Places, files: Files, cli: Cli, kinds:
     assert exchange() == (expected, [0, 0])
 
 
-@pytest.mark.parametrize("seed", range(3))
+@pytest.mark.parametrize("seed", range(2))
 @pytest.mark.parametrize("kinds", EACH_EXCHANGE)
 def test_an_exchange_loses_no_change(places: Places, tmp_path: Path, kinds: str, seed: int) -> None:
     """Random changes on both sides, runs of one way alone among those of both: the last change of each row arrives."""
@@ -269,7 +271,7 @@ def test_an_exchange_loses_no_change(places: Places, tmp_path: Path, kinds: str,
     made = job(tmp_path, EXCHANGE.format(defaults=defaults, since=since, more=""), here=ends[0], there=ends[1])
     last: dict[int, tuple[str, int]] = {}
     changed: list[dict[int, int]] = [{}, {}]  # when each side changed a row by itself
-    for clock in range(1, 60):
+    for clock in range(1, 50):
         side, row = chance.randrange(2), chance.randrange(8)
         moment = f"2025-01-01 00:00:{clock:02d}"
         there = ends[side].rows(f"SELECT v FROM t WHERE id = {row}")

@@ -90,6 +90,7 @@ class PipelineStep(StepEnding):
         self._shared = shared
         self.notes = list(plan.notes)
         self._increment = self._what_is_new()
+        self._theirs = self._carried_back()  # before the source is read, whose file it may be in
         own = plan.own_lookups
         self._own = OwnLookups(plan, own, self.moment) if own and (self._writes or self.rehearsal) else None
         self._lookups = [

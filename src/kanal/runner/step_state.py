@@ -6,6 +6,7 @@ import datetime as dt
 import threading
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -177,6 +178,8 @@ class StepState:
     _left: int | None = field(init=False, default=None)
     _deleted: int = field(init=False, default=0)
     _kept: KeptRows | None = field(init=False, default=None)
+    #: Of an exchange, up to where the other way has carried the target's changes.
+    _theirs: Any = field(init=False, default=None)
     _own: OwnLookups | None = field(init=False, default=None)
     _spool: WaitingRows = field(init=False, default_factory=WaitingRows)
 
