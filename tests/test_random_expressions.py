@@ -24,6 +24,7 @@ COUNT = int(os.environ.get("KANAL_TEST_EXPRESSIONS", "3000"))
 KNOWN = {
     "at most 76 digits": r"more digits than|does not fit decimal",
     "has no value, such as `1 / 0`": r"$^",  # see constant_fails
+    "is a constant NULL, such as `nullif(2, 2)`": r"$^",  # see folded
 }
 
 
@@ -102,8 +103,11 @@ def test_random_expressions_agree_with_postgresql(yard: Any) -> None:
         faults = {fault.row: fault.message for fault in frame.collect()}
         for row in range(count):
             compared += 1
+            # PostgreSQL drops the other side of an operator with a constant NULL, and an error there with it.
+            folded = theirs[row] is None and re.search(r"nullif\((-?\w+|'\w*'), \1\)", text)
             if row in faults and (
                 row in errors
+                or folded
                 or any(said in faults[row] for said in STRICTER)
                 or re.search("|".join(KNOWN.values()), faults[row])
             ):

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 from kanal.core.arrays import Datum, mask_of, null_where_not, valid_mask
 from kanal.core.conversions import converter
 from kanal.core.errors import ExpressionError
-from kanal.core.expressions.nodes import Node, common_of, constant, convert, null_of, unify, widen
+from kanal.core.expressions.nodes import Node, common_of, constant, constant_misfit, convert, null_of, unify, widen
 from kanal.core.frame import Frame
 from kanal.core.types import BOOLEAN, Family, SqlType
 
@@ -179,7 +179,7 @@ def _constants(candidates: Sequence[Node], common: SqlType) -> tuple[pa.Array, b
             array, faults = (pa.array(given, common.arrow), []) if _alike(sql_type, common) else converter(
                 sql_type, common)(pa.array(given, sql_type.arrow))  # fmt: skip
             if faults:
-                raise ExpressionError(faults[0].message)
+                raise constant_misfit(faults[0])
             known.append(array)
     return pa.concat_arrays(known), has_null
 

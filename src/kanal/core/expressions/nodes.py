@@ -11,6 +11,7 @@ import pyarrow as pa
 from kanal.core.arrays import Datum
 from kanal.core.conversions import Options, converter
 from kanal.core.errors import ConversionError, ExpressionError
+from kanal.core.faults import Fault
 from kanal.core.frame import ColumnKey, Frame
 from kanal.core.types import NULL, TEXT, Family, SqlType, decimal
 
@@ -58,6 +59,13 @@ def text_constant(value: str) -> Node:
     return constant(value, TEXT, literal=value)
 
 
+def constant_misfit(fault: Fault) -> ExpressionError:
+    """The error of a constant or parameter that is none of its type."""
+    what, _, hint = fault.message.rpartition(": ")
+    what = what if hint.startswith(("set ", "correct ", "name ", "write ")) else fault.message
+    return ExpressionError(what, "correct that value, or the parameter that gives it")
+
+
 def convert(node: Node, target: SqlType, options: Options | None = None) -> Node:
     """The node converted by the rules of conversions; values that do not fit are faults.
 
@@ -74,7 +82,7 @@ def convert(node: Node, target: SqlType, options: Options | None = None) -> Node
     if node.constant:
         values, faults = conversion(pa.array([node.value()], node.type.arrow))
         if faults:
-            raise ExpressionError(faults[0].message)
+            raise constant_misfit(faults[0])
         scalar = values[0]
         return Node(target, lambda _: scalar, constant=True)
 
