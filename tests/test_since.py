@@ -259,8 +259,7 @@ def test_an_exchange_in_both_ways(places: Places, files: Files, cli: Cli, kinds:
     assert exchange() == (expected, [0, 0])
 
 
-@pytest.mark.parametrize("seed", range(2))
-@pytest.mark.parametrize("kinds", EACH_EXCHANGE)
+@pytest.mark.parametrize(("seed", "kinds"), enumerate(EACH_EXCHANGE))
 def test_an_exchange_loses_no_change(places: Places, tmp_path: Path, kinds: str, seed: int) -> None:
     """Random changes on both sides, runs of one way alone among those of both: the last change of each row arrives."""
     chance = random.Random(f"{kinds} {seed}")
