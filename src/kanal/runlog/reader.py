@@ -23,6 +23,9 @@ from kanal.core.tally import Tally
 from kanal.runlog.records import RunRecord, SeenTable, StepRecord, Usual
 from kanal.runlog.tables import BATCH, COUNTS, REJECT, RUN, SHAPE, STEP
 
+#: The condition that a reject is of a row that can be loaded again by itself.
+_REPLAYED = REJECT.c.reason.not_in([str(reason) for reason in NOT_REPLAYED])
+
 
 class RunLogUnusable(DatabaseError):
     """The database of the run log cannot be reached, or refuses what it was asked."""
@@ -230,8 +233,7 @@ class RunLogReader:
 
     def rejected_rows(self, run: int, step: str) -> list[tuple[int, dict[str, str | None]]]:
         """The rejected source rows of a step that are not resolved, each with its number."""
-        of_source = REJECT.c.reason.not_in([str(reason) for reason in NOT_REPLAYED])
-        statement = sa.select(REJECT.c.reject, REJECT.c.row).where(_open(run), REJECT.c.step == step, of_source)
+        statement = sa.select(REJECT.c.reject, REJECT.c.row).where(_open(run), REJECT.c.step == step, _REPLAYED)
         with self._begin() as connection:
             rows = connection.execute(statement.order_by(REJECT.c.reject)).all()
         return [(row.reject, json.loads(row.row)) for row in rows]
@@ -258,8 +260,8 @@ class RunLogReader:
         """The rejects of a step in a job's runs before one, that are not resolved, by the keys of their source rows."""
         query = sa.select(REJECT.c.row_key, REJECT.c.reject).join(RUN, RUN.c.run == REJECT.c.run)
         query = query.where(
-            RUN.c.job == job, REJECT.c.step == step, REJECT.c.run < before, REJECT.c.row_key.is_not(None)
-        ).where(REJECT.c.reason.not_in([str(reason) for reason in NOT_REPLAYED]))
+            RUN.c.job == job, REJECT.c.step == step, REJECT.c.run < before, REJECT.c.row_key.is_not(None), _REPLAYED
+        )
         found: dict[str, list[int]] = {}
         with self._begin() as connection:
             for key, number in connection.execute(query.where(REJECT.c.resolved_by.is_(None))):

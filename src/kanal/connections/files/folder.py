@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
 from collections.abc import Hashable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -11,7 +10,7 @@ from typing import TYPE_CHECKING, Any, Self
 import numpy as np
 import pyarrow as pa
 
-from kanal.connections.description import About, ColumnInfo, RowCount, TableInfo
+from kanal.connections.description import About, ColumnInfo, TableInfo
 from kanal.connections.files.formats import FileFormat, Part, format_of, kinds_by_ending
 from kanal.connections.files.opening import FoundFile, files_of
 from kanal.connections.identity import file_identity
@@ -70,11 +69,6 @@ class FolderCatalogue(PlainCatalogue):
         del schema
         self._check_folder()
         return [found.name for found in files_of(self._folder, "**/*") if found.ending in kinds_by_ending()]
-
-    def row_counts(self, schema: str | None, names: Sequence[str]) -> dict[str, RowCount]:
-        """When the files were last changed; how many rows they have is not known without reading them."""
-        del schema, names
-        return {}
 
     def has_table(self, schema: str | None, table: str) -> bool:
         """True where a file fits a pattern."""
@@ -179,8 +173,7 @@ def _batch(file: FoundFile, part: Part, wanted: Sequence[str]) -> SourceBatch:
         elif name == "file.line":
             columns[name] = pa.array(part.lines, pa.int64())
         elif name == "file.modified":
-            moment = dt.datetime.fromtimestamp(file.modified.timestamp(), dt.UTC)
-            columns[name] = pa.array([moment] * part.rows, pa.timestamp("us", "UTC"))
+            columns[name] = pa.array([file.modified] * part.rows, pa.timestamp("us", "UTC"))
         else:
             columns[name] = part.columns[name]
     strays = {name: found for name, found in part.strays.items() if name in columns}

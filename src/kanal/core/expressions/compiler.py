@@ -162,7 +162,7 @@ def _column(compiler: _Compiler, tree: exp.Column) -> Node:
     if qualifier is not None:
         owner = find_name(qualifier.name, qualifier.quoted, scope.lookups)
         if owner is None and f"{qualifier.name}.{tree.this.name}" in scope.columns:  # what is known of a row
-            return _of_row(compiler, f"{qualifier.name}.{tree.this.name}")
+            return _used(compiler, (None, f"{qualifier.name}.{tree.this.name}"), columns)
         if owner is None:
             hint = did_you_mean(qualifier.name, scope.lookups) or "the pipeline has none; add it under lookup"
             raise ExpressionError(f'There is no look-up "{qualifier.name}"', hint)
@@ -173,17 +173,14 @@ def _column(compiler: _Compiler, tree: exp.Column) -> Node:
         if tree.this.quoted:
             hint = f"{hint}; a text is written in single quotes".removeprefix("; ")
         raise ExpressionError(f'There is no column "{tree.this.name}" in {place}', hint)
-    key = (owner, name)
-    compiler.uses.add(key)
-    compiler.varying += 1
-    return Node(columns[name], lambda frame: frame.column(key), column=key)
+    return _used(compiler, (owner, name), columns)
 
 
-def _of_row(compiler: _Compiler, name: str) -> Node:
-    key = (None, name)
+def _used(compiler: _Compiler, key: ColumnKey, columns: Mapping[str, SqlType]) -> Node:
+    """A column of the row or of a look-up, noted as used."""
     compiler.uses.add(key)
     compiler.varying += 1
-    return Node(compiler.scope.columns[name], lambda frame: frame.column(key), column=key)
+    return Node(columns[key[1]], lambda frame: frame.column(key), column=key)
 
 
 @_handles(exp.Literal)
