@@ -14,7 +14,7 @@ import pytest
 
 from kanal import Job
 from kanal.definition import Check, Column, Command, Connection, Lookup, Pipeline
-from kanal.definition.models import Model
+from kanal.definition.base import Model
 
 ROOT = Path(__file__).parent.parent
 PAGES = [ROOT / "README.md", *sorted((ROOT / "docs").glob("*.md"))]

@@ -22,7 +22,7 @@ from hypothesis import strategies as st
 
 import kanal
 from conftest import Cli, Files, Place, document
-from kanal.connections.files import delimited, opening
+from kanal.connections.files import delimited, stores
 from kanal.connections.files.delimited import DelimitedReader
 from kanal.core.errors import KanalError
 from kanal.definition import Format
@@ -274,14 +274,14 @@ def test_a_file_that_changes_while_it_is_read(places: Places, files: Files, monk
     made = folder_job(files, new, '[pipeline.t]\nsource = "inbox:a.csv"\ntarget = "new:t"')
     path = files.folder / "inbox" / "a.csv"
     path.write_bytes(b"id,v\n" + b"1,2\n" * 1000)
-    real = opening.FoundFile.check_unchanged
+    real = stores.FoundFile.check_unchanged
 
-    def grows(found: opening.FoundFile) -> None:
+    def grows(found: stores.FoundFile) -> None:
         with path.open("ab") as file:
             file.write(b"3,4\n")
         real(found)
 
-    monkeypatch.setattr(opening.FoundFile, "check_unchanged", grows)
+    monkeypatch.setattr(stores.FoundFile, "check_unchanged", grows)
     assert "has changed while it was read" in " ".join(made.check())
     monkeypatch.undo()
     assert succeeded(made.run())["t"].tally.inserted == 1001

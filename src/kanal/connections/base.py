@@ -56,8 +56,9 @@ class Catalogue(Protocol):
     def describe_query(self, query: str) -> TableInfo:
         """The columns that a query gives."""
 
-    def describe_files(self, pattern: str, form: Any) -> TableInfo:
-        """The table that the files of a pattern make, in a format or that of their ending; raises KanalError."""
+    def describe_files(self, pattern: str, form: Any, differ: str = "fail") -> TableInfo:
+        """The table that the files of a pattern make, in a format or that of their ending, and what is done with those
+        whose columns differ; raises KanalError."""
 
     def expect(self, schema: str | None, tables: Collection[str]) -> None:
         """Be told which tables will be described."""

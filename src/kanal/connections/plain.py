@@ -84,9 +84,9 @@ class PlainCatalogue:
         del query
         raise lacks(self.connection, Reads.QUERY)
 
-    def describe_files(self, pattern: str, form: Any) -> TableInfo:
+    def describe_files(self, pattern: str, form: Any, differ: str = "fail") -> TableInfo:
         """The table that the files of a pattern make; raises KanalError, since there are none here."""
-        del pattern, form
+        del pattern, form, differ
         raise lacks(self.connection, Reads.FILES)
 
     def expect(self, schema: str | None, tables: Collection[str]) -> None:

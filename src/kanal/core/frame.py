@@ -28,12 +28,16 @@ Strays = dict[int, str | bytes]
 
 @dataclass(frozen=True)
 class BadLine:
-    """A line of a file that is no row: the file, the number of the line, the line itself, and what is wrong with it."""
+    """A line of a file that is no row: the file, the number of the line, the line itself, and what is wrong with it.
+
+    With `whole`, it stands for all lines of the file.
+    """
 
     file: str
     line: int
     text: str
     wrong: str
+    whole: bool = False
 
 
 @dataclass

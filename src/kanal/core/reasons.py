@@ -36,6 +36,7 @@ class Reason(StrEnum):
         "the bytes are not text in the expected encoding, or the text is not in the expected form",
     )
     BAD_LINE = "bad_line", "the line of a file is not a row: its values, quotes or encoding are wrong"
+    BAD_FILE = "bad_file", "a file has other columns than the first of its pattern"
     NOT_DELETED = "not_deleted", "the source no longer has the row, and it stays, for other rows refer to it"
     CONFLICT = "conflict", "the row was changed on both sides of an exchange; the newer change counts"
     REFUSED_BY_TARGET = "refused_by_target", "the target database refused the row"
@@ -44,4 +45,4 @@ class Reason(StrEnum):
 #: What is listed beside the rejected rows though no row of the source was left out, so that none can be loaded again.
 NOTICES = (Reason.NOT_DELETED, Reason.CONFLICT)
 #: What cannot be loaded again by itself: no row, or one that only the whole file gives.
-NOT_REPLAYED = (*NOTICES, Reason.BAD_LINE)
+NOT_REPLAYED = (*NOTICES, Reason.BAD_LINE, Reason.BAD_FILE)

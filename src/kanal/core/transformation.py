@@ -116,7 +116,8 @@ def plan_lookup(
 def rejects_of_bad_lines(batch: SourceBatch) -> list[Reject]:
     """The lines of files that are no rows, as rejects."""
     return [
-        Reject(None, Reason.BAD_LINE, bad.text, f"{bad.file}, line {bad.line}: {bad.wrong}",
+        Reject(None, Reason.BAD_FILE if bad.whole else Reason.BAD_LINE, bad.text,
+               f"{bad.file}, line {bad.line}: {bad.wrong}",
                {"file.name": bad.file, "file.line": str(bad.line), "line": bad.text})
         for bad in batch.bad_lines
     ]  # fmt: skip

@@ -2,65 +2,27 @@
 
 from __future__ import annotations
 
-import codecs
 import datetime as dt
 import re
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, Self
+from typing import Annotated, Any, ClassVar, Literal, Self
 
-from pydantic import (
-    BaseModel,
-    BeforeValidator,
-    ConfigDict,
-    Field,
-    PrivateAttr,
-    ValidationError,
-    field_validator,
-    model_validator,
-)
+from pydantic import BeforeValidator, Field, PrivateAttr, field_validator, model_validator
 
 from kanal.core.conversions import Options
 from kanal.core.conversions.rounding import ROUNDING
 from kanal.core.errors import KanalError, masked, shortened
 from kanal.core.types import parse_type
+from kanal.definition.base import Model
 from kanal.definition.commits import COMMIT_MODES, CommitMode
+from kanal.definition.formats import Format
 from kanal.definition.places import quote_part, split_place, split_table
-from kanal.definition.problems import JobError
 
 Scalar = bool | int | float | str | dt.datetime | dt.date | dt.time
 Rounding = Literal["floor", "ceiling", "half_up", "half_even", "toward_zero"]
 assert set(ROUNDING) == set(Rounding.__args__)  # type: ignore[attr-defined]
 
 _NAME = re.compile(r"[^\s:,\"'][^:,\"']*")
-
-
-if TYPE_CHECKING:
-    _Checked = BaseModel
-else:
-
-    class _Made(type(BaseModel)):
-        """Makes a model of keyword arguments; what is wrong with them is a JobError, as it is in a file."""
-
-        def __call__(cls, *arguments, **named):
-            try:
-                return super().__call__(*arguments, **named)
-            except ValidationError as error:
-                from kanal.definition.mistakes import problems_of
-
-                raise JobError(problems_of(error, cls)) from None
-
-    class _Checked(BaseModel, metaclass=_Made):
-        pass
-
-
-class Model(_Checked):
-    """Base of all models: unknown keys are errors, and a thing once made does not change."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True, strict=True)
-
-    def given(self) -> dict[str, Any]:
-        """The keys that were set, with their values."""
-        return {name: getattr(self, name) for name in type(self).model_fields if name in self.model_fields_set}
 
 
 class Secret(Model):
@@ -129,51 +91,6 @@ class RunLog(Model):
 
     def __repr_args__(self) -> list[tuple[str, Any]]:
         return [("url", redacted(self.url))]
-
-
-class Format(Model):
-    """How files are written; what is not said, the ending of a file says.
-
-    `columns` are the names of the columns of a file without a header, `skip_lines` the lines before it; lines that
-    begin with `comment` are left out.
-    """
-
-    kind: Literal["csv", "parquet", "arrow"] | None = None
-    delimiter: str | None = Field(default=None, min_length=1, max_length=1)
-    quote: str = Field(default='"', max_length=1)
-    escape: str | None = Field(default=None, min_length=1, max_length=1)
-    encoding: str | None = None
-    header: bool = True
-    columns: tuple[str, ...] = ()
-    skip_lines: int = Field(default=0, ge=0)
-    comment: str | None = Field(default=None, min_length=1)
-
-    @field_validator("columns", mode="before")
-    @classmethod
-    def _as_tuple(cls, value: Any) -> Any:
-        return tuple(value) if isinstance(value, list) else value
-
-    @field_validator("encoding")
-    @classmethod
-    def _known_encoding(cls, value: str | None) -> str | None:
-        try:
-            codecs.lookup(value or "utf-8")
-        except LookupError:
-            raise ValueError(f'there is no encoding "{value}": write one such as utf-8, cp1252 or utf-16') from None
-        return value
-
-    @model_validator(mode="after")
-    def _whole(self) -> Self:
-        if self.header and self.columns:
-            raise ValueError("columns are given for a file with a header: set header = false, or remove them")
-        if not self.header and not self.columns:
-            raise ValueError("a file without a header needs the names of its columns: add columns")
-        if len(set(self.columns)) < len(self.columns):
-            raise ValueError("columns has a name twice: rename one of the two")
-        special = [sign for sign in (self.delimiter, self.quote, self.escape) if sign]
-        if len(set(special)) < len(special) or set(special) & set("\r\n"):
-            raise ValueError("delimiter, quote and escape must be three different characters, and no line breaks")
-        return self
 
 
 class Source(Model):
@@ -463,6 +380,7 @@ class Settings(Model):
     timeout: Seconds = None
     create: Literal["never", "missing"] = "never"
     generated: Literal["own", "keep"] = "own"
+    columns_differ: Literal["fail", "reject", "null"] = "fail"
 
     @property
     def commits(self) -> CommitMode:

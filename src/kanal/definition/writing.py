@@ -9,7 +9,8 @@ import tomlkit
 from tomlkit.items import InlineTable, Table
 
 from kanal.core.errors import KanalError
-from kanal.definition.models import Column, JobDefinition, Model, Source
+from kanal.definition.base import Model
+from kanal.definition.models import Column, JobDefinition, Source
 from kanal.definition.models import Table as TablePlace
 
 

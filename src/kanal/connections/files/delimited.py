@@ -6,11 +6,10 @@ record by record, by Python's strict reader.
 
 from __future__ import annotations
 
-import codecs
 import contextlib
 import csv
 import io
-from collections.abc import Generator, Iterator
+from collections.abc import Generator, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import IO
 
@@ -19,13 +18,17 @@ import pyarrow as pa
 import pyarrow.csv as arrow_csv
 from numpy.typing import NDArray
 
-from kanal.core.errors import KanalError, counted
+from kanal.connections.description import ColumnInfo
+from kanal.connections.files.formats import Part, header_names, text_columns
+from kanal.connections.files.packing import unpacked
+from kanal.connections.files.stores import FoundFile
+from kanal.connections.files.text import BLOCK, LONGEST, in_utf8, shown, undecoded
+from kanal.core.errors import KanalError, counted, shortened
 from kanal.core.frame import BadLine
 from kanal.definition import Format
 
 #: Bytes of a block, and characters that a value may have at most.
-_BLOCK, _LONGEST = 4 * 1024 * 1024, 64 * 1024 * 1024
-_BYTE_ORDER_MARKS = {codecs.BOM_UTF8: "utf-8", codecs.BOM_UTF16_LE: "utf-16-le", codecs.BOM_UTF16_BE: "utf-16-be"}
+_BLOCK, _LONGEST = BLOCK, LONGEST
 
 
 @dataclass
@@ -55,7 +58,7 @@ class DelimitedReader:
         self._form = form
         self._delimiter = delimiter
         self._name = name
-        self._blocks = _in_utf8(stream, form.encoding, name)
+        self._blocks = in_utf8(stream, form.encoding, name, _BLOCK)
         self._line = 1
         self._rest = b""
         self._over = False
@@ -78,13 +81,7 @@ class DelimitedReader:
                                      "correct the format, such as delimiter or quote")  # fmt: skip
             elif not self._fill():
                 raise KanalError(f"{self._name} has no header: it is empty", "set header = false if it has none")
-        found = [(name or "").strip() for name in names]
-        for place, one in enumerate(found):
-            if not one:
-                raise KanalError(f"{self._name}: column {place + 1} has no name in the header", "name it in the file")
-            if found.count(one) > 1:
-                raise KanalError(f'{self._name}: two columns are named "{one}"', "rename one of them in the file")
-        return found
+        return header_names(self._name, names)
 
     def __iter__(self) -> Iterator[Records]:
         while self._rest or self._fill():
@@ -172,8 +169,7 @@ class DelimitedReader:
             found = True
             wrong = record.wrong or self._misfit(record)
             if wrong:
-                text = b"".join(record.raw).decode("utf-8", "replace").rstrip("\r\n")
-                bad.append(BadLine(self._name, record.line, text, wrong))
+                bad.append(BadLine(self._name, record.line, shown(b"".join(record.raw)), wrong))
             else:
                 rows.append(record.values)
                 lines.append(record.line)
@@ -191,8 +187,7 @@ class DelimitedReader:
                 raise KanalError(f"{self._name} ends in the middle of a record, on line {record.line}",
                                  "have it sent again")  # fmt: skip
             return f"it has {counted(count, 'value')}, and the file {counted(wanted, 'column')}"
-        if any(value is not None and any("\udc80" <= sign <= "\udcff" for sign in value)
-               for value in record.values if value is not None and not value.isascii()):  # fmt: skip
+        if any(value is not None and undecoded(value) for value in record.values):
             return f"it is not text in {self._form.encoding or 'UTF-8'}"
         return ""
 
@@ -266,32 +261,36 @@ class DelimitedReader:
         return (found + [False] * count)[:count]
 
 
-def _in_utf8(stream: IO[bytes], encoding: str | None, name: str) -> Iterator[bytes]:
-    """The blocks of a stream in UTF-8; bytes that are no text of the encoding stay as they are."""
-    first = stream.read(max(_BLOCK, 4))  # so that a byte order mark is seen whole
-    for mark, found in _BYTE_ORDER_MARKS.items():
-        if first.startswith(mark) and (encoding is None or found.startswith(encoding.lower().replace("_", "-")[:6])):
-            first, encoding = first[len(mark) :], found
-            break
-    try:
-        decoder = codecs.getincrementaldecoder(encoding or "utf-8")("surrogateescape")
-    except LookupError:
-        raise KanalError(f'there is no encoding "{encoding}"', "write one such as utf-8, cp1252 or utf-16") from None
-    plain = codecs.lookup(encoding or "utf-8").name == "utf-8"
-    block = first
-    while block:
-        if plain:
-            yield block
-        else:
-            try:
-                yield decoder.decode(block).encode("utf-8", "surrogateescape")
-            except UnicodeError as error:
-                raise KanalError(f"{name} is not text in {encoding}: {error}", "name its encoding") from None
-        block = stream.read(_BLOCK)
-    if not plain:
-        try:
-            rest = decoder.decode(b"", True)
-        except UnicodeError as error:
-            raise KanalError(f"{name} is not text in {encoding}: {error}", "name its encoding") from None
-        if rest:
-            yield rest.encode("utf-8", "surrogateescape")
+class DelimitedText:
+    """CSV and its kin: all values are text, which the mapping converts."""
+
+    def __init__(self, form: Format, ending: str) -> None:
+        self._form = form
+        self._delimiter = form.delimiter or ("\t" if ending in (".tsv", ".tab") else ",")
+
+    def columns_of(self, file: FoundFile) -> tuple[ColumnInfo, ...]:
+        with unpacked(file, self._form.unpacked_bytes) as stream:
+            return text_columns(DelimitedReader(stream, self._form, self._delimiter, file.name).names)
+
+    def doubt(self, file: FoundFile, columns: Sequence[ColumnInfo]) -> None:
+        other = next((sign for sign in (";", "\t", "|", ",") if sign in columns[0].name), None)
+        if len(columns) == 1 and other is not None and self._form.delimiter is None:
+            shown = "\\t" if other == "\t" else other
+            raise KanalError(f'{file.name} has one column only, "{shortened(columns[0].name)}"',
+                             f'if its values are divided by {shown}, set delimiter = "{shown}" in a [format.NAME] '
+                             "that the source names")  # fmt: skip
+
+    def parts(self, file: FoundFile, wanted: Sequence[str], rows: int) -> Iterator[Part]:
+        with unpacked(file, self._form.unpacked_bytes) as stream:
+            reader = DelimitedReader(stream, self._form, self._delimiter, file.name)
+            for found in reader:
+                bad = found.bad
+                for start in range(0, max(1, len(found.lines)), rows):
+                    columns = {
+                        name: column.slice(start, rows)
+                        for name, column in zip(reader.names, found.columns, strict=True)
+                        if name in wanted
+                    }
+                    lines = found.lines[start : start + rows]
+                    yield Part(reader.names, len(lines), columns, lines, bad)
+                    bad = []

@@ -279,9 +279,9 @@ class Catalogue:
                 return found
         return None
 
-    def describe_files(self, pattern: str, form: Any) -> TableInfo:
+    def describe_files(self, pattern: str, form: Any, differ: str = "fail") -> TableInfo:
         """The table that files make; raises KanalError, since a database has none."""
-        del pattern, form
+        del pattern, form, differ
         raise lacks(self.database.name, Reads.FILES)
 
     def describe_query(self, query: str) -> TableInfo:

@@ -87,7 +87,10 @@ class MappingPlanner:
             database = self.planner.database(place.connection)
             of_files = place.query is None and database is not None and Reads.FILES in database.reads
             if place.files is not None or of_files:
-                return None if database is None else database.catalogue.describe_files(place.pattern, self._format())
+                if database is None:
+                    return None
+                differ = self.settings.columns_differ
+                return database.catalogue.describe_files(place.pattern, self._format(), differ)
             if place.query is None:
                 return self.planner.table(place)
             return None if database is None else database.catalogue.describe_query(place.query)

@@ -1,0 +1,229 @@
+"""Where files are kept: what a store can be asked, the files that fit a pattern, and folders of this machine."""
+
+from __future__ import annotations
+
+import contextlib
+import datetime as dt
+import hashlib
+import os
+import re
+from collections.abc import Hashable, Iterable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import IO, Any, Protocol, cast
+
+from kanal.core.errors import KanalError
+
+_BRACES = re.compile(r"\{([^{}]*)\}")
+_WILD = re.compile(r"[*?{]")
+
+
+@dataclass(frozen=True)
+class FoundFile:
+    """A file: its name in the store, its size in bytes, when it was last modified (UTC), and what else tells one state
+    of its content from another."""
+
+    name: str
+    size: int
+    modified: dt.datetime
+    tag: str = ""
+    store: Store = field(compare=False, repr=False, kw_only=True)
+
+    @property
+    def endings(self) -> list[str]:
+        """The parts of its name that begin with a dot, such as .csv and .gz."""
+        return [suffix.casefold() for suffix in Path(self.name).suffixes]
+
+    def open(self) -> IO[bytes]:
+        """Its content as it is stored, from any place on; raises KanalError or OSError."""
+        return self.store.open(self)
+
+    def check_unchanged(self) -> None:
+        """Raise KanalError where the file is not what it was when it was found."""
+        if self.store.look_up(self.name) != self:
+            raise KanalError(f"{self.name} has changed while it was read", "run it again once the file is complete")
+
+    def checksum(self) -> str:
+        """What tells its content from any other: the store's tag, or else the SHA-256 of all of it."""
+        if self.tag:
+            return self.tag
+        with self.open() as stream:
+            return hashlib.file_digest(cast(Any, stream), "sha256").hexdigest()
+
+
+class Store(Protocol):
+    """A place that keeps files, each with a name that may have folders in it, divided by /."""
+
+    #: What it is and where, for people.
+    shown: str
+    kind: str
+
+    @property
+    def identity(self) -> Hashable:
+        """What two connections to one place have in common."""
+
+    def check(self) -> None:
+        """Raise KanalError where it cannot be reached."""
+
+    def find(self, pattern: str) -> list[FoundFile]:
+        """The files that fit a pattern, by their names; raises KanalError."""
+
+    def look_up(self, name: str) -> FoundFile | None:
+        """A file as it is now; None where there is none."""
+
+    def open(self, file: FoundFile) -> IO[bytes]:
+        """A file's content; raises KanalError or OSError where it cannot be read or is no longer the same."""
+
+    def put(self, written: Path, name: str) -> None:
+        """Put a finished file of this machine in under a name: whole, or not at all; raises KanalError."""
+
+    def near(self, name: str) -> Path | None:
+        """A folder of this machine from which `put` can move a file in at once; None for any."""
+
+    def remove(self, name: str) -> None:
+        """Remove a file, if it is there; raises KanalError."""
+
+    def move(self, name: str, to: str) -> None:
+        """Give a file another name; raises KanalError."""
+
+
+def fits(pattern: str, name: str) -> bool:
+    """True for a name that fits a pattern: * is any text without a /, ** any folders, ? any character but /, {a,b} one
+    of several texts. Names that begin with a dot fit none that does not say so."""
+    return any(_compiled(one).fullmatch(name) is not None for one in without_braces(pattern))
+
+
+def _compiled(pattern: str) -> re.Pattern[str]:
+    parts = []
+    for part in pattern.split("/"):
+        if part == "**":
+            parts.append(r"(?:[^/.][^/]*/)*")
+            continue
+        text = "".join("[^/]*" if sign == "*" else "[^/]" if sign == "?" else re.escape(sign) for sign in part)
+        parts.append((r"(?!\.)" if part[:1] in ("*", "?") else "") + text + "/")
+    whole = "".join(parts)
+    whole = whole + r"[^/.][^/]*" if pattern.endswith("**") else whole.removesuffix("/")
+    return re.compile(whole, re.DOTALL)
+
+
+def without_braces(pattern: str) -> list[str]:
+    """The patterns without {a,b} that a pattern stands for."""
+    braces = _BRACES.search(pattern)
+    if braces is None:
+        return [pattern]
+    before, after = pattern[: braces.start()], pattern[braces.end() :]
+    return [whole for part in braces[1].split(",") for whole in without_braces(before + part + after)]
+
+
+def names_of(pattern: str) -> list[str] | None:
+    """The names that a pattern without wild cards stands for; None for any other."""
+    names = without_braces(pattern)
+    return None if any(_WILD.search(name) for name in names) else names
+
+
+def fixed_part(pattern: str) -> str:
+    """What all names that fit a pattern begin with."""
+    return (_WILD.split(pattern, maxsplit=1))[0]
+
+
+def check_pattern(pattern: str) -> None:
+    """Raise KanalError for a pattern that leads out of the folder."""
+    if pattern.startswith(("/", "\\")) or ".." in re.split(r"[/\\]", pattern) or Path(pattern).is_absolute():
+        raise KanalError(f'"{pattern}" leads out of the folder', "name files within it")
+
+
+def by_name(found: Iterable[FoundFile]) -> list[FoundFile]:
+    """Files in the order of their names."""
+    return sorted(found, key=lambda file: file.name)
+
+
+class LocalStore:
+    """A folder of this machine."""
+
+    kind = "folder"
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.shown = f"file://{folder.as_posix()}"
+
+    @property
+    def identity(self) -> Hashable:
+        return "file", str(self.folder.resolve())
+
+    def check(self) -> None:
+        if not self.folder.is_dir():
+            what = "is no folder" if self.folder.exists() else "is not there"
+            raise KanalError(f"{self.folder} {what}", "correct its url")
+
+    def find(self, pattern: str) -> list[FoundFile]:
+        start = self.folder / fixed_part(pattern).rpartition("/")[0]
+        names = names_of(pattern)
+        if names is None:
+            names = [name for name in self._walked(start, "**" in pattern, pattern.count("/")) if fits(pattern, name)]
+        return by_name(found for name in dict.fromkeys(names) if (found := self.look_up(name)) is not None)
+
+    def _walked(self, start: Path, deep: bool, slashes: int) -> Iterator[str]:
+        """The names of the files below a folder."""
+        for path, folders, files in os.walk(start):
+            here = Path(path).relative_to(self.folder)
+            folders[:] = [name for name in folders if not name.startswith(".")]
+            if not deep and len(here.parts) >= slashes:
+                folders.clear()
+            yield from ((here / name).as_posix() for name in files)
+
+    def look_up(self, name: str) -> FoundFile | None:
+        path = self.folder / name
+        try:
+            stat = path.stat()
+        except OSError:
+            return None
+        if not path.is_file():
+            return None
+        modified = dt.datetime.fromtimestamp(stat.st_mtime_ns // 1000 / 1e6, dt.UTC)
+        return FoundFile(name, stat.st_size, modified, store=self)
+
+    def path_of(self, name: str) -> Path:
+        """Where a file is."""
+        return self.folder / name
+
+    def open(self, file: FoundFile) -> IO[bytes]:
+        return self.path_of(file.name).open("rb")
+
+    def near(self, name: str) -> Path | None:
+        """The folder of a file, which is made where it is missing; raises KanalError."""
+        folder = self.path_of(name).parent
+        with _told(f"folder {folder} cannot be made"):
+            folder.mkdir(parents=True, exist_ok=True)
+        return folder
+
+    def put(self, written: Path, name: str) -> None:
+        with _told(f"{name} cannot be written"):
+            written.replace(self.path_of(name))
+            _settled(self.path_of(name).parent)
+
+    def remove(self, name: str) -> None:
+        with _told(f"{name} cannot be removed"):
+            self.path_of(name).unlink(missing_ok=True)
+
+    def move(self, name: str, to: str) -> None:
+        with _told(f"{name} cannot be moved to {to}"):
+            self.path_of(to).parent.mkdir(parents=True, exist_ok=True)
+            self.path_of(name).replace(self.path_of(to))
+
+
+def _settled(folder: Path) -> None:
+    """Have a change of a folder's names written to the disk, where that can be asked for."""
+    with contextlib.suppress(OSError):
+        opened = os.open(folder, os.O_RDONLY)
+        try:
+            os.fsync(opened)
+        finally:
+            os.close(opened)
+
+
+@contextlib.contextmanager
+def _told(what: str) -> Iterator[None]:
+    try:
+        yield
+    except OSError as error:
+        raise KanalError(f"{what}: {error.strerror or error}", "correct that, and run it again") from None

@@ -1,0 +1,213 @@
+"""Workbooks: a sheet, or a range of one, is a table. Needs python-calamine and fastexcel (pip install kanal[excel]).
+
+python-calamine gives each cell's value; it gives an error cell as an empty one, so that fastexcel is asked where such
+are, unless the sheet's XML says that there is none.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import io
+import re
+import zipfile
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from itertools import islice
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from kanal.connections.description import ColumnInfo
+from kanal.connections.files.formats import Part, header_names, needed, text_columns
+from kanal.connections.files.packing import telling
+from kanal.connections.files.stores import FoundFile
+from kanal.core.errors import KanalError, listed
+from kanal.core.frame import BadLine
+from kanal.core.nearest import did_you_mean
+from kanal.definition import Format
+
+#: Above it, a workbook, whose numbers are all floating-point, does not have each whole number.
+_EXACT = 2**53
+#: Bytes that a workbook, which is read as a whole, may unpack to, where the job does not say it.
+_MOST = 4_000_000_000
+_ERROR = re.compile(rb'<c [^>]*?t="e"')
+
+
+@dataclass
+class _Sheet:
+    """The cells of a range by rows, its first row's and column's place in the sheet, and the error cells by place."""
+
+    rows: list[list[Any]]
+    top: int
+    left: int
+    errors: dict[tuple[int, int], str]
+
+
+class Workbook:
+    """A sheet of a workbook. Every cell is text, as the cell has it: numbers with all digits, dates in ISO form."""
+
+    def __init__(self, form: Format, ending: str) -> None:
+        self._form = form
+        self._ending = ending
+
+    def columns_of(self, file: FoundFile) -> tuple[ColumnInfo, ...]:
+        names, _, _ = self._begun(file, self._sheet(file))
+        return text_columns(names)
+
+    def doubt(self, file: FoundFile, columns: Sequence[ColumnInfo]) -> None:
+        """Nothing: a sheet has cells."""
+
+    def _begun(self, file: FoundFile, sheet: _Sheet) -> tuple[list[str], list[list[Any]], int]:
+        """The names of the columns, the rows below them, and how many came before these."""
+        form, rows = self._form, sheet.rows
+        begin = form.skip_lines
+        if not form.header:
+            return list(form.columns), rows[begin:], begin
+        while begin < len(rows) and not any(cell != "" for cell in rows[begin]):
+            begin += 1
+        if begin >= len(rows):
+            raise KanalError(f"{file.name} has no header: the sheet is empty there",
+                             "correct sheet, range or skip_lines")  # fmt: skip
+        header = [text_of(cell) for cell in rows[begin]]
+        while header and header[-1] is None and self._form.range is None and not self._used(rows, len(header) - 1):
+            header.pop()
+        return header_names(file.name, header), rows[begin + 1 :], begin + 1
+
+    def _used(self, rows: list[list[Any]], column: int) -> bool:
+        return any(len(row) > column and row[column] != "" for row in rows)
+
+    def parts(self, file: FoundFile, wanted: Sequence[str], rows: int) -> Iterator[Part]:
+        sheet = self._sheet(file)
+        names, content, before = self._begun(file, sheet)
+        width = len(names)
+        chosen = [(place, name) for place, name in enumerate(names) if name in wanted]
+        numbered = enumerate(content, sheet.top + before)
+        while some := list(islice(numbered, rows)):
+            good: list[list[Any]] = []
+            lines: list[int] = []
+            bad: list[BadLine] = []
+            for number, row in some:
+                if not any(cell != "" for cell in row) and not any(
+                    (number, sheet.left + place) in sheet.errors for place in range(len(row))
+                ):
+                    continue
+                wrong = "" if not any(cell != "" for cell in row[width:]) else (
+                    f"it has values beyond the {width} columns of the header")  # fmt: skip
+                wrong = wrong or self._wrong_cell(sheet, number, row, chosen)
+                if wrong:
+                    shown = ", ".join(text_of(cell) or "" for cell in row)
+                    bad.append(BadLine(file.name, number + 1, shown, wrong))
+                else:
+                    good.append(row)
+                    lines.append(number)
+            columns = {name: texts_of([row[place] for row in good]) for place, name in chosen}
+            yield Part(names, len(good), columns, np.array(lines, dtype=np.int64) + 1, bad)
+        file.check_unchanged()
+
+    def _wrong_cell(self, sheet: _Sheet, number: int, row: list[Any], chosen: Sequence[tuple[int, str]]) -> str:
+        """What is wrong with one of a row's cells that are wanted, if anything is."""
+        for place, name in chosen:
+            error = sheet.errors.get((number, sheet.left + place))
+            if error is not None:
+                return f"its cell {name} has the error {error}"
+            cell = row[place]
+            if type(cell) is float and abs(cell) > _EXACT and cell.is_integer():
+                return (f"its cell {name} has {Decimal(cell):f}, and a workbook holds whole numbers up to {_EXACT:,} "
+                        "exactly: have it sent as text")  # fmt: skip
+        return ""
+
+    def _sheet(self, file: FoundFile) -> _Sheet:
+        """The cells of the sheet and range that the job names."""
+        calamine = needed("python_calamine", "excel", f"{file.name} is a workbook")
+        with telling(file), file.open() as stream:
+            content = stream.read()
+        self._check_size(file, content)
+        try:
+            book = calamine.CalamineWorkbook.from_filelike(io.BytesIO(content))
+            name = self._name_of(file, book.sheet_names)
+            cells = book.get_sheet_by_name(name).to_python(skip_empty_area=False)
+        except (calamine.CalamineError, zipfile.BadZipFile, ValueError, OSError) as error:
+            said = " ".join(str(error).split())[:200]
+            raise KanalError(f"{file.name} cannot be read as a workbook: {said}", "have it sent again") from None
+        left, top, right, bottom = self._form.cells
+        right, bottom = None if right is None else right + 1, None if bottom is None else bottom + 1
+        rows = [row[left:right] for row in cells[top:bottom]]
+        missing = right - left - len(rows[0]) if right is not None and rows else 0
+        rows = [row + [""] * missing for row in rows] if missing > 0 else rows
+        return _Sheet(rows, top, left, self._errors(file, content, name, len(book.sheet_names)))
+
+    def _check_size(self, file: FoundFile, content: bytes) -> None:
+        """Raise KanalError for what would fill the memory."""
+        most = self._form.unpacked_bytes or _MOST
+        size = len(content)
+        if content.startswith(b"PK"):
+            with telling(file), zipfile.ZipFile(io.BytesIO(content)) as archive:
+                size = sum(info.file_size for info in archive.infolist())
+        if size > most:
+            raise KanalError(f"{file.name} has {file.size:,} bytes and unpacks to {size:,}, more than {most:,}",
+                             "save it as CSV; or allow more by unpacked_bytes, if there is the memory")  # fmt: skip
+
+    def _name_of(self, file: FoundFile, names: list[str]) -> str:
+        sheet = self._form.sheet
+        if sheet is None:
+            sheet = 1
+        if isinstance(sheet, int) and 1 <= sheet <= len(names):
+            return names[sheet - 1]
+        if sheet in names:
+            return str(sheet)
+        raise KanalError(f"{file.name} has no sheet {sheet}; it has {listed(names) if names else 'none'}",
+                         did_you_mean(str(sheet), names) or "name one of them by sheet")  # fmt: skip
+
+    def _errors(self, file: FoundFile, content: bytes, sheet: str, sheets: int) -> dict[tuple[int, int], str]:
+        """The error cells, such as #DIV/0!, by row and column from 0."""
+        if self._ending in (".xlsx", ".xlsm"):
+            with telling(file), zipfile.ZipFile(io.BytesIO(content)) as archive:
+                parts = [name for name in archive.namelist() if name.startswith("xl/worksheets/")]
+                if not any(_ERROR.search(archive.read(name)) for name in parts):
+                    return {}
+        fastexcel = needed("fastexcel", "excel", f"{file.name} is a workbook")
+        loaded = fastexcel.read_excel(content).load_sheet(sheet, header_row=None, dtypes="string", skip_rows=0)
+        _, found = loaded.to_arrow_with_errors()
+        errors = found.errors if found is not None else []
+        return {tuple(one.position): _error_text(one.detail) for one in errors}
+
+
+#: What a workbook shows for each error.
+_SHOWN = {"Div0": "#DIV/0!", "NA": "#N/A", "Name": "#NAME?", "Null": "#NULL!", "Num": "#NUM!", "Ref": "#REF!",
+          "Value": "#VALUE!", "GettingData": "#DATA!"}  # fmt: skip
+
+
+def _error_text(detail: str) -> str:
+    found = re.search(r"Error\((\w+)\)", detail)
+    return _SHOWN.get(found[1], found[1]) if found else detail
+
+
+def text_of(cell: Any) -> str | None:
+    """A cell as text; None for an empty one."""
+    if cell == "" or cell is None:
+        return None
+    if isinstance(cell, bool):
+        return "true" if cell else "false"
+    if isinstance(cell, float):
+        return str(int(cell)) if cell.is_integer() and abs(cell) <= _EXACT else f"{Decimal(repr(cell)):f}"
+    if isinstance(cell, dt.datetime):
+        return cell.isoformat(" ")
+    if isinstance(cell, dt.timedelta):
+        seconds = cell.days * 86_400 + cell.seconds
+        rest = f".{cell.microseconds:06d}".rstrip("0") if cell.microseconds else ""
+        return f"{seconds // 3600:02d}:{seconds // 60 % 60:02d}:{seconds % 60:02d}{rest}"
+    return cell.isoformat() if isinstance(cell, dt.date | dt.time) else str(cell)
+
+
+def texts_of(cells: list[Any]) -> pa.Array:
+    """The cells of a column as text."""
+    kinds = set(map(type, cells))
+    if kinds == {float}:
+        numbers = np.array(cells)
+        if len(numbers) and (np.abs(numbers) < _EXACT).all() and (numbers == np.rint(numbers)).all():
+            return pa.array(numbers.astype(np.int64)).cast(pa.string())
+    if kinds == {str}:
+        return pa.array([cell or None for cell in cells], pa.string())
+    return pa.array([text_of(cell) for cell in cells], pa.string())

@@ -1,0 +1,37 @@
+"""The base of all models of a job."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from pydantic import BaseModel, ConfigDict, ValidationError
+
+from kanal.definition.problems import JobError
+
+if TYPE_CHECKING:
+    _Checked = BaseModel
+else:
+
+    class _Made(type(BaseModel)):
+        """Makes a model of keyword arguments; what is wrong with them is a JobError, as it is in a file."""
+
+        def __call__(cls, *arguments, **named):
+            try:
+                return super().__call__(*arguments, **named)
+            except ValidationError as error:
+                from kanal.definition.mistakes import problems_of
+
+                raise JobError(problems_of(error, cls)) from None
+
+    class _Checked(BaseModel, metaclass=_Made):
+        pass
+
+
+class Model(_Checked):
+    """Base of all models: unknown keys are errors, and a thing once made does not change."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True, strict=True)
+
+    def given(self) -> dict[str, Any]:
+        """The keys that were set, with their values."""
+        return {name: getattr(self, name) for name in type(self).model_fields if name in self.model_fields_set}
