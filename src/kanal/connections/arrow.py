@@ -9,13 +9,12 @@ import threading
 import weakref
 from collections.abc import Hashable, Iterator, Sequence
 from dataclasses import replace
-from typing import Any, ClassVar
+from typing import Any
 
 import pyarrow as pa
 
-from kanal.connections.defaults import DefaultValue
-from kanal.connections.description import About, ColumnInfo, ForeignKey, TableInfo
-from kanal.connections.plain import PlainCatalogue, PlainConnection, PlainLoad
+from kanal.connections.description import About, ColumnInfo, TableInfo
+from kanal.connections.plain import PlainCatalogue, PlainConnection, PlainLoad, PlainTables
 from kanal.connections.reading import Reading
 from kanal.connections.roles import Reads, Writes
 from kanal.core.errors import KanalError
@@ -296,7 +295,7 @@ class MemoryTarget(PlainConnection):
     @property
     def ddl(self) -> _MemoryTables:
         """How its table is made."""
-        return _MemoryTables(self.memory)
+        return _MemoryTables(self)
 
     def batches(self, reading: Reading) -> Iterator[SourceBatch]:
         return ArrowSource(self.name, self.memory.table()).batches(reading)
@@ -322,57 +321,16 @@ class _MemoryCatalogue(PlainCatalogue):
         return {} if info is None else {info.name: info}
 
 
-class _MemoryTables:
+class _MemoryTables(PlainTables):
     """Makes the one table of a Memory, of the columns that a mapping gives."""
 
-    def __init__(self, memory: Memory) -> None:
-        self._memory = memory
-
-    def new_column(self, name: str, sql_type: SqlType, nullable: bool, in_key: bool) -> ColumnInfo:
-        """A column of a type."""
-        del in_key
-        return ColumnInfo(name, str(sql_type), sql_type, sql_type, nullable)
-
-    refers_forward: ClassVar[bool] = True
-
-    def numbered(self, column: ColumnInfo) -> ColumnInfo:
-        """The same: it numbers no rows."""
-        return column
-
-    def default(self, column: ColumnInfo, value: DefaultValue) -> str | None:
-        """None: it has no defaults."""
-        del column, value
-        return None
-
-    def reference(self, table: TableInfo, key: ForeignKey) -> str:
-        """Nothing: its tables refer to none."""
-        del table, key
-        return ""
-
-    def refer(self, table: TableInfo, key: ForeignKey) -> None:
-        """Nothing: its tables refer to none."""
+    def __init__(self, target: MemoryTarget) -> None:
+        super().__init__(target.name)
+        self._memory = target.memory
 
     def create(self, table: TableInfo) -> None:
         """Make the table."""
         self._memory._info = replace(table, foreign_keys=(), indexes=())
-
-    def definitions(self, table: TableInfo) -> list[str]:
-        """The SQL that makes the table: nothing that could be written down."""
-        del table
-        return []
-
-    def alteration(self, table: TableInfo, column: ColumnInfo) -> str | None:
-        """What changes a column's type: nothing."""
-        del table, column
-        return None
-
-    def addition(self, table: TableInfo, column: ColumnInfo) -> str:
-        """What adds a column; raises KanalError."""
-        raise KanalError(f'the memory has no column "{column.name}" of {table.name}', "make a new Memory")
-
-    def define(self, statements: Sequence[str]) -> None:
-        """Change tables: none can be."""
-        del statements
 
 
 class MemoryLoad(PlainLoad):

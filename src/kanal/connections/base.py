@@ -218,6 +218,12 @@ class Target(Connection, Protocol):
     def can_undo(self, sql: str) -> bool:
         """True where all that some SQL does is undone with the transaction that it runs in."""
 
+    def files_to_write(
+        self, pattern: str, form: Any, table: TableInfo, partition_by: Sequence[str], file_rows: int | None, adds: bool
+    ) -> TableInfo:
+        """A table as files of a pattern, divided by columns and in so many rows; with `adds`, beside those that are
+        there. Raises KanalError where that cannot be."""
+
     def load(self) -> AbstractContextManager[Load]:
         """One transaction; it is undone unless it was committed."""
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Protocol, Self
@@ -196,6 +197,9 @@ class Load(Protocol):
     @property
     def target(self) -> Target:
         """Where the rows go."""
+
+    def for_run(self, number: int, step: str, moment: dt.datetime) -> None:
+        """Be told which step of which run loads, by the run's number and moment."""
 
     def can_empty(self, table: TableInfo) -> bool:
         """False where rows of other tables refer to this one's, and no reference may be open for a while."""

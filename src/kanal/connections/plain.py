@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import datetime as dt
 from collections.abc import Collection, Hashable, Iterator, Sequence
 from dataclasses import replace
 from typing import Any, ClassVar
@@ -10,6 +11,7 @@ from typing import Any, ClassVar
 import pyarrow as pa
 
 from kanal.connections.base import Column, Connection, Target
+from kanal.connections.defaults import DefaultValue
 from kanal.connections.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
 from kanal.connections.errors import DatabaseError
 from kanal.connections.journal import Journal
@@ -17,9 +19,11 @@ from kanal.connections.loading import Load, Merging
 from kanal.connections.reading import Breaker, Reading
 from kanal.connections.roles import Reads, Writes, lacks
 from kanal.core.arrays import single
+from kanal.core.errors import KanalError
 from kanal.core.faults import Fault
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.nearest import did_you_mean
+from kanal.core.types import SqlType
 
 
 class PlainCatalogue:
@@ -103,6 +107,59 @@ class PlainCatalogue:
         return []
 
 
+class PlainTables:
+    """How tables are made where they have columns and no more: of any type, without references, and never changed."""
+
+    refers_forward: ClassVar[bool] = True
+
+    def __init__(self, connection: str) -> None:
+        self.connection = connection
+
+    def new_column(self, name: str, sql_type: SqlType, nullable: bool, in_key: bool) -> ColumnInfo:
+        """A column of a type."""
+        del in_key
+        return ColumnInfo(name, str(sql_type), sql_type, sql_type, nullable)
+
+    def numbered(self, column: ColumnInfo) -> ColumnInfo:
+        """The same: it numbers no rows."""
+        return column
+
+    def default(self, column: ColumnInfo, value: DefaultValue) -> str | None:
+        """None: it has no defaults."""
+        del column, value
+        return None
+
+    def reference(self, table: TableInfo, key: ForeignKey) -> str:
+        """Nothing: its tables refer to none."""
+        del table, key
+        return ""
+
+    def refer(self, table: TableInfo, key: ForeignKey) -> None:
+        """Nothing: its tables refer to none."""
+
+    def create(self, table: TableInfo) -> None:
+        """Make a table."""
+        raise NotImplementedError
+
+    def definitions(self, table: TableInfo) -> list[str]:
+        """The SQL that makes the table: nothing that could be written down."""
+        del table
+        return []
+
+    def alteration(self, table: TableInfo, column: ColumnInfo) -> str | None:
+        """What changes a column's type: nothing."""
+        del table, column
+        return None
+
+    def addition(self, table: TableInfo, column: ColumnInfo) -> str:
+        """What adds a column; raises KanalError."""
+        raise KanalError(f'{self.connection} has no column "{column.name}" of {table.name}', "make it anew")
+
+    def define(self, statements: Sequence[str]) -> None:
+        """Change tables: none can be."""
+        del statements
+
+
 class PlainLoad:
     """A load of a target that only takes rows, and knows neither keys nor SQL; it defines `insert` and `commit`."""
 
@@ -111,6 +168,9 @@ class PlainLoad:
 
     def __init__(self, target: Target) -> None:
         self.target = target
+
+    def for_run(self, number: int, step: str, moment: dt.datetime) -> None:
+        """Be told which step of which run loads."""
 
     def can_empty(self, table: TableInfo) -> bool:
         """True: nothing refers to it."""
@@ -280,6 +340,12 @@ class PlainConnection:
         raise lacks(self.name, Reads.SPLIT)
 
     # --- as a target -----------------------------------------------------------------------------------------------
+
+    def files_to_write(
+        self, pattern: str, form: Any, table: TableInfo, partition_by: Sequence[str], file_rows: int | None, adds: bool
+    ) -> TableInfo:
+        """A table as files; raises KanalError, since there are none here."""
+        raise lacks(self.name, Reads.FILES)
 
     def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
         """The rows as they are stored here: as they are."""

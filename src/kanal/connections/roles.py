@@ -34,6 +34,9 @@ class Writes(StrEnum):
     SQL = "sql"
     SHARE = "share"
     REMEMBER = "remember"
+    BATCHES = "batches"
+    REPLACE = "replace"
+    FILES = "files"
 
 
 #: What a connection lacks, as the end of a sentence, and the way out.
@@ -52,6 +55,9 @@ _LACKS: dict[Reads | Writes, tuple[str, str]] = {
     Writes.DELETE: ("cannot delete rows", 'set missing = "keep"'),
     Writes.CREATE: ("makes no tables", "make the table there, and leave create out"),
     Writes.SQL: ("runs no SQL", "leave first_sql and last_sql out, and give commands another connection"),
+    Writes.BATCHES: ("cannot commit batch by batch", 'set commit = "step"'),
+    Writes.REPLACE: ("cannot replace rows of the load itself", 'set duplicates = "first" or "reject"'),
+    Writes.FILES: ("has no files", "remove it, or name a connection to a folder as target"),
     Writes.SHARE: ("has no transaction that steps could share", 'set commit = "step"'),
     Writes.REMEMBER: ("cannot keep how far a load has come", 'leave since out, and set commit = "step"'),
 }

@@ -10,8 +10,7 @@ from tomlkit.items import InlineTable, Table
 
 from kanal.core.errors import KanalError
 from kanal.definition.base import Model
-from kanal.definition.models import Column, JobDefinition, Source
-from kanal.definition.models import Table as TablePlace
+from kanal.definition.models import Column, JobDefinition, Place
 
 
 def job_text(job: JobDefinition) -> str:
@@ -77,9 +76,7 @@ def _table(model: Model) -> Table:
 
 
 def _inline(value: Any) -> Any:
-    if isinstance(value, Source | TablePlace) and not (
-        isinstance(value, Source) and (value.query or value.files or value.format)
-    ):
+    if isinstance(value, Place) and not (value.files or value.format or getattr(value, "query", None)):
         return value.label
     if isinstance(value, Column) and set(value.given()) == {"from_"}:
         return value.from_

@@ -219,7 +219,7 @@ class _Table:
         """Values of the mapping in the form in which the target gives them back."""
         if values.type != self.types[name].arrow:
             values = converter(sql_type, self.types[name])(values)[0]
-        return self._plain(name, values)
+        return self._plain(name, self.info.given_back(name, values))
 
     def _plain(self, name: str, values: pa.Array) -> pa.Array:
         """Values in a form in which equal ones are the same."""

@@ -300,6 +300,7 @@ class Attempt:
         running = PipelineStep(
             step, execution.moment, execution.plan.job.job, replayed=execution.replayed.get(step.name), begun=begun
         )
+        running.number = execution.record.run
         if begun is not None and begun.batches:
             running.refused_before = execution.log.refused_in(execution.record.run, step.name)
         running.rehearsal = self.group is not None and self.group.rehearsal

@@ -112,6 +112,7 @@ class PipelineStep(StepEnding):
         with ExitStack() as stack:
             batches = stack.enter_context(self._batches(plan.reading))
             load = shared.load if shared is not None else stack.enter_context(plan.target.load())
+            load.for_run(self.number, plan.name, self.moment)
             stack.enter_context(self._break.knows(load.cancel))
             rule = self._begin_rule(load)
             for rows in keys:

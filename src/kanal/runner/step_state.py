@@ -132,6 +132,8 @@ class StepState:
     plan: PipelinePlan
     moment: dt.datetime
     job: str
+    #: The number of the run that it belongs to.
+    number: int = 0
     tally: Tally = field(default_factory=Tally)
     batches: int = 0
     notes: list[str] = field(default_factory=list)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Hashable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -12,15 +13,21 @@ import pyarrow as pa
 
 from kanal.connections.base import Connection
 from kanal.connections.description import About, ColumnInfo, TableInfo
-from kanal.connections.files.formats import FileFormat, Part, format_of, kinds_by_ending
+from kanal.connections.files.formats import FileFormat, Part, format_of, kinds_by_ending, text_columns
+from kanal.connections.files.journal import FileJournal
+from kanal.connections.files.loading import FileLoad
+from kanal.connections.files.naming import filled, has_place, scope, whole_pattern
 from kanal.connections.files.packing import ending_of
 from kanal.connections.files.stores import FoundFile, LocalStore, Store, check_pattern, fits
-from kanal.connections.plain import PlainCatalogue, PlainConnection
+from kanal.connections.files.writers import Writer, writer_of
+from kanal.connections.plain import PlainCatalogue, PlainConnection, PlainTables
 from kanal.connections.reading import Reading
-from kanal.connections.roles import Reads
+from kanal.connections.roles import Reads, Writes
 from kanal.core.columns import SourceColumn
 from kanal.core.errors import KanalError, counted, listed
+from kanal.core.faults import Fault
 from kanal.core.frame import BadLine, SourceBatch
+from kanal.core.nearest import did_you_mean
 from kanal.core.types import BIGINT, TEXT, TIMESTAMPTZ
 
 if TYPE_CHECKING:
@@ -41,10 +48,21 @@ class FileTable(TableInfo):
     first: str = ""
     #: The files to be read, where these are not all that there are when the reading begins.
     files: tuple[FoundFile, ...] | None = None
+    #: Of files that are written: who writes them, by which columns they are divided, and how many rows each takes.
+    writer: type[Writer] | None = None
+    partition_by: tuple[str, ...] = ()
+    file_rows: int | None = None
 
     def source_columns(self) -> dict[str, SourceColumn]:
         """The columns, and what is known of each row: the file, the line, and when the file was modified."""
         return {**super().source_columns(), **{name: SourceColumn(kind, kind) for name, kind in OF_ROWS.items()}}
+
+    def given_back(self, name: str, values: pa.Array) -> pa.Array:
+        """Values of a column as the files give them back."""
+        if self.writer is None:
+            return values
+        rows, _ = self.writer.stored(pa.RecordBatch.from_arrays([values], names=[name]), self.form)
+        return rows.column(0)
 
     def column(self, name: str) -> ColumnInfo | None:
         """The column of a name, or what is known of each row by that name."""
@@ -78,8 +96,8 @@ class FolderCatalogue(PlainCatalogue):
         return [found.name for found in self.store.find("**/*") if ending_of(found) in kinds_by_ending()]
 
     def has_table(self, schema: str | None, table: str) -> bool:
-        """True where a file fits a pattern."""
-        return bool(self.store.find(_pattern(schema, table)))
+        """True where a file fits a pattern, or may be one of those that a load writes."""
+        return bool(self.store.find(scope(_pattern(schema, table), braces=False)))
 
     def describe(self, schema: str | None, table: str) -> TableInfo:
         """The table that the files of a pattern make, in the format that their ending says; raises KanalError."""
@@ -114,10 +132,18 @@ def _pattern(schema: str | None, table: str) -> str:
     return f"{schema}.{table}" if schema else table
 
 
+class FileTables(PlainTables):
+    """The columns of files: of any type, as the mapping makes them."""
+
+    def create(self, table: TableInfo) -> None:
+        """Nothing: files are made when they are written."""
+
+
 class Folder(PlainConnection):
-    """A place that keeps files, as a source."""
+    """A place that keeps files, as source and target."""
 
     reads = frozenset({Reads.ROWS, Reads.FILES})
+    writes = frozenset({Writes.APPEND, Writes.EMPTY, Writes.REMEMBER, Writes.SHARE, Writes.FILES})
 
     def __init__(self, name: str, store: Store) -> None:
         super().__init__(name)
@@ -141,18 +167,82 @@ class Folder(PlainConnection):
     def shown_url(self) -> str:
         return self.store.shown
 
+    def has_parts(self, table: TableInfo) -> bool:
+        """True: files of one pattern may be those of others too."""
+        del table
+        return True
+
     def overlaps(self, table: TableInfo, other: Connection, there: TableInfo) -> bool:
         """True where a file may fit the patterns of both."""
         if self.identity != other.identity:
             return False
-        return table.name == there.name or fits(table.name, there.name) or fits(there.name, table.name)
+        one, two = pattern_of(table), pattern_of(there)
+        # A name of the one in which each wild card stands for some text.
+        return one == two or fits(one, two.replace("*", "x")) or fits(two, one.replace("*", "x"))
+
+    # --- as a target -----------------------------------------------------------------------------------------------
+
+    @property
+    def journal(self) -> FileJournal:
+        return FileJournal(self.store)
+
+    @property
+    def ddl(self) -> FileTables:
+        """How the columns of files are made."""
+        return FileTables(self.name)
+
+    def can_undo(self, sql: str) -> bool:
+        """False: it takes no SQL."""
+        del sql
+        return False
+
+    def files_to_write(
+        self, pattern: str, form: Any, table: TableInfo, partition_by: Sequence[str], file_rows: int | None, adds: bool
+    ) -> FileTable:
+        """The table that a mapping makes, as files of a pattern; raises KanalError where it cannot be written so."""
+        check_pattern(pattern)
+        for name in partition_by:
+            if table.column(name) is None:
+                raise KanalError(f'partition_by: there is no column "{name}"', did_you_mean(name, table.names))
+        names = tuple(column.name for name in partition_by if (column := table.column(name)) is not None)
+        whole = whole_pattern(pattern, names, file_rows is not None)
+        if adds and not has_place(whole, "run"):
+            raise KanalError(f"{pattern} would be written again by the next run",
+                             'write {run} in its name, or set write = "truncate"')  # fmt: skip
+        writer, checked = writer_of(filled(whole, {}, "x"), form)
+        if not checked.header and list(checked.columns) != table.names:
+            raise KanalError(f"the columns of the format are not those of the mapping, {listed(table.names)}",
+                             "name these in their order, or set header = true")  # fmt: skip
+        if file_rows is not None and writer.most_rows is not None and file_rows > writer.most_rows:
+            raise KanalError(f"file_rows is more than the {writer.most_rows:,} that such a file holds", "write less")
+        columns = text_columns(table.names) if writer.texts else table.columns
+        return FileTable(
+            None, whole, columns, form=checked, first=whole, writer=writer, partition_by=names, file_rows=file_rows
+        )
+
+    def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
+        """The rows as a file holds them, and the faults of values that it could not hold unchanged."""
+        assert isinstance(table, FileTable) and table.writer is not None
+        return table.writer.stored(rows, table.form)
+
+    @contextlib.contextmanager
+    def load(self) -> Iterator[FileLoad]:
+        """A transaction: files become visible together when it is committed."""
+        self.journal.catch_up()
+        load = FileLoad(self)
+        try:
+            yield load
+        finally:
+            load.close()
+
+    # --- as a source -----------------------------------------------------------------------------------------------
 
     def batches(self, reading: Reading) -> Iterator[SourceBatch]:
         table, left = reading.table, reading.limit
         if not isinstance(table, FileTable):
             raise KanalError(f"connection {self.name} has no table {table.name}", "name files")
         types = {name: column.stored.arrow for name, column in table.source_columns().items()}
-        for file in self.store.find(table.name) if table.files is None else table.files:
+        for file in self.store.find(pattern_of(table)) if table.files is None else table.files:
             for part in _parts(file, table, reading):
                 batch = _batch(file, part, reading.columns, types)
                 if left is not None and batch.rows >= left:
@@ -161,6 +251,11 @@ class Folder(PlainConnection):
                 left = None if left is None else left - batch.rows
                 if batch.rows or batch.bad_lines:
                     yield batch
+
+
+def pattern_of(table: TableInfo) -> str:
+    """The pattern that the files of a table fit."""
+    return scope(table.name) if isinstance(table, FileTable) and table.writer is not None else table.name
 
 
 def _parts(file: FoundFile, table: FileTable, reading: Reading) -> Iterator[Part]:

@@ -10,6 +10,7 @@ import lzma
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator
+from pathlib import PurePosixPath
 from typing import IO, Any, cast
 
 import pyarrow as pa
@@ -42,18 +43,23 @@ _UNPACKING: dict[str, Callable[[IO[bytes], str], Any]] = {
 _HARMLESS, _RATIO = 1_000_000_000, 200
 
 
+def endings_of(name: str) -> tuple[str, str]:
+    """What says how a file of a name is packed, if it is, and what says its format, such as .gz and .csv."""
+    endings = [suffix.casefold() for suffix in PurePosixPath(name).suffixes]
+    packing = endings.pop() if endings and endings[-1] in _UNPACKING else ""
+    return packing, endings[-1] if endings else ""
+
+
 def ending_of(file: FoundFile) -> str:
-    """What says the format of a file: the last part of its name, without that of a packed file."""
-    endings = file.endings
-    endings = endings[:-1] if endings and endings[-1] in _UNPACKING else endings
-    return endings[-1] if endings else ""
+    """What says the format of a file."""
+    return endings_of(file.name)[1]
 
 
 @contextlib.contextmanager
 def unpacked(file: FoundFile, most: int | None = None) -> Iterator[IO[bytes]]:
     """The content of a file, unpacked if it is packed; raises KanalError where it cannot be read, is damaged, unpacks
     to more bytes than it may, or has changed meanwhile."""
-    unpack = _UNPACKING.get(file.endings[-1]) if file.endings else None
+    unpack = _UNPACKING.get(endings_of(file.name)[0])
     with telling(file), file.open() as stored:
         if unpack is None:
             yield stored

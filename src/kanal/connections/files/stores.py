@@ -7,6 +7,7 @@ import datetime as dt
 import hashlib
 import os
 import re
+import uuid
 from collections.abc import Hashable, Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -29,11 +30,6 @@ class FoundFile:
     tag: str = ""
     store: Store = field(compare=False, repr=False, kw_only=True)
 
-    @property
-    def endings(self) -> list[str]:
-        """The parts of its name that begin with a dot, such as .csv and .gz."""
-        return [suffix.casefold() for suffix in Path(self.name).suffixes]
-
     def open(self) -> IO[bytes]:
         """Its content as it is stored, from any place on; raises KanalError or OSError."""
         return self.store.open(self)
@@ -49,6 +45,12 @@ class FoundFile:
             return self.tag
         with self.open() as stream:
             return hashlib.file_digest(cast(Any, stream), "sha256").hexdigest()
+
+
+#: What says to another process where a prepared file is.
+Receipt = dict[str, Any]
+#: The folder of Kanal's own files in a place that it writes to.
+OWN = ".kanal"
 
 
 class Store(Protocol):
@@ -74,17 +76,39 @@ class Store(Protocol):
     def open(self, file: FoundFile) -> IO[bytes]:
         """A file's content; raises KanalError or OSError where it cannot be read or is no longer the same."""
 
-    def put(self, written: Path, name: str) -> None:
-        """Put a finished file of this machine in under a name: whole, or not at all; raises KanalError."""
-
-    def near(self, name: str) -> Path | None:
-        """A folder of this machine from which `put` can move a file in at once; None for any."""
+    def move(self, name: str, to: str) -> None:
+        """Give a file another name; raises KanalError. Nothing where that has been done before."""
 
     def remove(self, name: str) -> None:
         """Remove a file, if it is there; raises KanalError."""
 
-    def move(self, name: str, to: str) -> None:
-        """Give a file another name; raises KanalError."""
+    # --- files that are written ------------------------------------------------------------------------------------
+
+    def begin(self) -> IO[bytes]:
+        """A new file, which nobody sees, and which goes with this process; raises KanalError."""
+
+    def prepare(self, written: IO[bytes], name: str) -> Receipt:
+        """Have a file that was begun ready, so that `publish` makes it visible at once, even in another process."""
+
+    def publish(self, receipt: Receipt) -> None:
+        """Make a prepared file visible, whole; nothing where that has been done before. Raises KanalError."""
+
+    def discard(self, receipt: Receipt) -> None:
+        """Remove a prepared file."""
+
+    def tidy(self) -> None:
+        """Remove what processes have left that were killed."""
+
+    # --- what Kanal remembers here ---------------------------------------------------------------------------------
+
+    def notes(self, prefix: str) -> list[str]:
+        """The names of notes that begin so."""
+
+    def note(self, name: str) -> str | None:
+        """The text of a note; None where there is none."""
+
+    def keep_note(self, name: str, text: str | None) -> None:
+        """Keep a note, whole or not at all, in the place of a former one; None removes it. Raises KanalError."""
 
 
 def fits(pattern: str, name: str) -> bool:
@@ -189,29 +213,96 @@ class LocalStore:
     def open(self, file: FoundFile) -> IO[bytes]:
         return self.path_of(file.name).open("rb")
 
-    def near(self, name: str) -> Path | None:
-        """The folder of a file, which is made where it is missing; raises KanalError."""
-        folder = self.path_of(name).parent
-        with _told(f"folder {folder} cannot be made"):
-            folder.mkdir(parents=True, exist_ok=True)
-        return folder
-
-    def put(self, written: Path, name: str) -> None:
-        with _told(f"{name} cannot be written"):
-            written.replace(self.path_of(name))
-            _settled(self.path_of(name).parent)
-
     def remove(self, name: str) -> None:
-        with _told(f"{name} cannot be removed"):
+        with told(f"{name} cannot be removed"):
             self.path_of(name).unlink(missing_ok=True)
 
     def move(self, name: str, to: str) -> None:
-        with _told(f"{name} cannot be moved to {to}"):
-            self.path_of(to).parent.mkdir(parents=True, exist_ok=True)
-            self.path_of(name).replace(self.path_of(to))
+        with told(f"{name} cannot be moved to {to}"):
+            self._move(self.path_of(name), self.path_of(to))
+
+    def _move(self, here: Path, there: Path) -> None:
+        there.parent.mkdir(parents=True, exist_ok=True)
+        try:
+            here.replace(there)
+        except FileNotFoundError:
+            if not there.exists():
+                raise
+        _settle(there.parent)
+
+    # --- files that are written ------------------------------------------------------------------------------------
+
+    @property
+    def _own(self) -> Path:
+        return self.folder / OWN
+
+    def begin(self) -> IO[bytes]:
+        with told(f"nothing can be written to {self.folder}"):
+            self._own.mkdir(parents=True, exist_ok=True)
+            made = (self._own / f"{_TEMPORARY}{uuid.uuid4().hex}").open("w+b")
+            _lock(made)
+        return made
+
+    def prepare(self, written: IO[bytes], name: str) -> Receipt:
+        with told(f"{name} cannot be written"):
+            written.flush()
+            os.fsync(written.fileno())
+        return {"file": Path(written.name).name, "name": name}
+
+    def publish(self, receipt: Receipt) -> None:
+        with told(f"{receipt['name']} cannot be written"):
+            self._move(self._own / receipt["file"], self.path_of(receipt["name"]))
+
+    def discard(self, receipt: Receipt) -> None:
+        with contextlib.suppress(OSError):
+            (self._own / receipt["file"]).unlink()
+
+    def tidy(self) -> None:
+        for path in self._own.glob(f"{_TEMPORARY}*"):
+            with contextlib.suppress(OSError), path.open("rb") as found:
+                _lock(found)  # which fails while whoever writes it lives
+                if not any(path.name in (self.note(name) or "") for name in self.notes("commit-")):
+                    path.unlink()
+
+    # --- what Kanal remembers here ---------------------------------------------------------------------------------
+
+    def notes(self, prefix: str) -> list[str]:
+        return sorted(path.name for path in self._own.glob(f"{prefix}*"))
+
+    def note(self, name: str) -> str | None:
+        try:
+            return (self._own / name).read_text(encoding="utf-8")
+        except FileNotFoundError:
+            return None
+        except OSError as error:
+            raise KanalError(f"{self._own / name} cannot be read: {error.strerror or error}", "correct that") from None
+
+    def keep_note(self, name: str, text: str | None) -> None:
+        with told(f"{self._own / name} cannot be written"):
+            if text is None:
+                (self._own / name).unlink(missing_ok=True)
+                return
+            with self.begin() as made:
+                made.write(text.encode())
+                made.flush()
+                os.fsync(made.fileno())
+                Path(made.name).replace(self._own / name)
+            _settle(self._own)
 
 
-def _settled(folder: Path) -> None:
+_TEMPORARY = "temporary-"
+
+
+def _lock(opened: IO[bytes]) -> None:
+    """Lock a file while it is open; raises OSError where another process has."""
+    try:
+        import fcntl
+    except ImportError:  # where an open file cannot be removed anyway
+        return
+    fcntl.flock(opened, fcntl.LOCK_EX | fcntl.LOCK_NB)
+
+
+def _settle(folder: Path) -> None:
     """Have a change of a folder's names written to the disk, where that can be asked for."""
     with contextlib.suppress(OSError):
         opened = os.open(folder, os.O_RDONLY)
@@ -222,7 +313,8 @@ def _settled(folder: Path) -> None:
 
 
 @contextlib.contextmanager
-def _told(what: str) -> Iterator[None]:
+def told(what: str) -> Iterator[None]:
+    """Makes an error of the system one that says what could not be done."""
     try:
         yield
     except OSError as error:

@@ -28,7 +28,7 @@ from kanal.connections.identity import host_identity
 from kanal.connections.loading import Load
 from kanal.connections.plain import whole_columns
 from kanal.connections.reading import Breaker, Reading, with_positions
-from kanal.connections.roles import Reads, Writes
+from kanal.connections.roles import Reads, Writes, lacks
 from kanal.connections.sql.catalogue import Catalogue
 from kanal.connections.sql.ddl import TableDefinitions
 from kanal.connections.sql.journal import SqlJournal
@@ -58,7 +58,7 @@ class SqlDatabase:
     #: True where rows of other tables may refer to rows that are missing, as long as they are there at the commit.
     defers_references: ClassVar[bool] = False
     reads: ClassVar[frozenset[Reads]] = frozenset(Reads) - {Reads.SPLIT, Reads.FILES}
-    writes: ClassVar[frozenset[Writes]] = frozenset(Writes)
+    writes: ClassVar[frozenset[Writes]] = frozenset(Writes) - {Writes.FILES}
     #: True where the columns of a table cannot have names that differ in case alone.
     folds_columns: ClassVar[bool] = False
 
@@ -374,6 +374,12 @@ class SqlDatabase:
     ) -> dict[str, Column]:
         """Whole columns of a table, for a look-up, each with the faults of values that are none of its type."""
         return whole_columns(self, table, columns, within, breaker)
+
+    def files_to_write(
+        self, pattern: str, form: Any, table: TableInfo, partition_by: Sequence[str], file_rows: int | None, adds: bool
+    ) -> TableInfo:
+        """A table as files; raises KanalError, since a database has none."""
+        raise lacks(self.name, Reads.FILES)
 
     def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
         """The rows as this database takes them, and the faults of values that it could not hold unchanged."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import datetime as dt
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
@@ -46,6 +47,9 @@ class SqlLoad:
     def target(self) -> SqlDatabase:
         """Where the rows go."""
         return self.database
+
+    def for_run(self, number: int, step: str, moment: dt.datetime) -> None:
+        """Be told which step of which run loads, which its tables need not know."""
 
     def can_empty(self, table: TableInfo) -> bool:
         """False where rows of other tables refer to this one's, and no reference may be open for a while."""

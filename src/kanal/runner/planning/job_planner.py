@@ -15,7 +15,7 @@ from kanal.connections.roles import Reads, Writes, lacks
 from kanal.core.errors import ExpressionError, KanalError
 from kanal.core.expressions.registry import Function
 from kanal.core.nearest import did_you_mean
-from kanal.definition import JobDefinition, JobError, Pipeline, Problem, Secret, Source, Table
+from kanal.definition import Format, JobDefinition, JobError, Pipeline, Problem, Secret, Source, Table
 from kanal.definition.problems import KeyPath
 from kanal.runlog import SeenTable
 from kanal.runner.job_plan import CommandPlan, Difference, Group, JobPlan, NewTable, PipelinePlan, StepPlan
@@ -100,6 +100,7 @@ class _Planner:
             step = error.circle[0].step
             self.problem(("pipeline" if step in job.pipeline else "command", step), error.what, error.remedy)
         self._check_deletions(steps)
+        self._check_files(steps)
         seen = list(self._seen(steps))
         if self.problems:
             wrong = JobError(list(dict.fromkeys(self.problems)), self._passing.issuperset(self.problems))
@@ -122,7 +123,7 @@ class _Planner:
             places: list[tuple[str, Source | Table]] = [(SOURCE, pipeline.source), (TARGET, pipeline.target)]
             places += [(lookup, settings.table) for lookup, settings in pipeline.lookup.items()]
             for role, place in places:
-                key = (place.connection, place.schema_, place.table or "")
+                key = (place.connection, place.schema_, place.name)
                 if key in self._tables and key not in self._new:
                     yield seen_table(name, role, self.connections[place.connection], self._tables[key])
 
@@ -194,6 +195,21 @@ class _Planner:
                         ("pipeline", plan.name, "missing"),
                         f"it would delete the rows that pipeline {other.name} loads into the same table",
                         'read both in one query, or set missing = "keep"',
+                    )
+
+    def _check_files(self, steps: Mapping[str, StepPlan]) -> None:
+        """No two pipelines may write files of the same names."""
+        plans = [
+            plan for plan in steps.values() if isinstance(plan, PipelinePlan) and Writes.FILES in plan.target.writes
+        ]
+        plans = [plan for plan in plans if Reads.FILES in plan.target.reads]
+        for place, plan in enumerate(plans):
+            for other in plans[:place]:
+                if plan.target.overlaps(plan.target_table, other.target, other.target_table):
+                    self.problem(
+                        ("pipeline", plan.name, "target"),
+                        f"pipeline {other.name} writes files of these names too",
+                        "give each its own, for instance by {step} in the name",
                     )
 
     # --- problems --------------------------------------------------------------------------------------------------
@@ -287,8 +303,10 @@ class _Planner:
         database = self.database(place.connection)
         if database is None or place.connection in self._unusable:
             return None
-        table = place.table or ""
+        table = place.name
         key = (place.connection, place.schema_, table)
+        if place.files is not None or Reads.FILES in database.reads:
+            return database.catalogue.describe_files(place.pattern, self.format_named(place.format))
         if key not in self._tables:
             try:
                 database.catalogue.table_names(place.schema_)
@@ -310,6 +328,13 @@ class _Planner:
             self._tables[key] = made[0] if made is not None else database.catalogue.describe(place.schema_, table)
         return self._tables[key]
 
+    def format_named(self, name: str | None) -> Format | None:
+        """The format of files that the job names; raises KanalError where it has none of that name."""
+        if name is not None and name not in self.job.format_:
+            raise KanalError(f'there is no format "{name}" in the job',
+                             did_you_mean(name, self.job.format_) or f"add [format.{name}]")  # fmt: skip
+        return self.job.format_[name] if name is not None else None
+
     def is_new(self, database: Connection, table: TableInfo) -> bool:
         """True for a table that is not there yet, and will be made."""
         return any(new.database is database and new.table is table for new in self._new.values())
@@ -320,7 +345,7 @@ class _Planner:
             settings = self.job.effective(name)
             target = settings.target
             same = (target.connection, target.schema_) == (place.connection, place.schema_)
-            same = same and target.table.casefold() == (place.table or "").casefold()
+            same = same and target.name.casefold() == place.name.casefold()
             wanted = self._create or settings.create == "missing" or target.memory is not None
             if same and wanted and name not in self._making:
                 self._making.add(name)
@@ -352,7 +377,7 @@ class _Planner:
         places += [rule.table_column.table for rule in self.job.check_.values() if rule.table_column is not None]
         named: dict[tuple[str, str | None], set[str]] = {}
         for place in places:
-            named.setdefault((place.connection, place.schema_), set()).add(place.table or "")
+            named.setdefault((place.connection, place.schema_), set()).add(place.name)
         for (connection, schema), tables in named.items():
             if connection in self.connections:
                 self.connections[connection].catalogue.expect(schema, tables)

@@ -53,6 +53,9 @@ class Planner(Protocol):
     def table(self, place: SourcePlace | Table) -> TableInfo | None:
         """The table of a place; None where the connection is not usable."""
 
+    def format_named(self, name: str | None) -> Format | None:
+        """The format of files that the job names; raises KanalError where it has none of that name."""
+
     def is_new(self, database: Connection, table: TableInfo) -> bool:
         """True for a table that is not there yet, and will be made."""
 
@@ -90,19 +93,27 @@ class MappingPlanner:
                 if database is None:
                     return None
                 differ = self.settings.columns_differ
-                return database.catalogue.describe_files(place.pattern, self._format(), differ)
+                form = self.planner.format_named(place.format)
+                return database.catalogue.describe_files(place.pattern, form, differ)
             if place.query is None:
                 return self.planner.table(place)
             return None if database is None else database.catalogue.describe_query(place.query)
         return None
 
-    def _format(self) -> Format | None:
-        """The format of the source's files that the job names; raises KanalError where it has none of that name."""
-        name = self.settings.source.format
-        if name is not None and name not in self.job.format_:
-            raise KanalError(f'there is no format "{name}" in the job',
-                             did_you_mean(name, self.job.format_) or f"add [format.{name}]")  # fmt: skip
-        return self.job.format_[name] if name is not None else None
+    def _target_table(self) -> TableInfo | None:
+        """The table that rows go to; files are as the mapping makes them. Raises KanalError."""
+        place, settings = self.settings.target, self.settings
+        database = self.planner.database(place.connection)
+        if database is None or Reads.FILES not in database.reads:
+            return self.planner.table(place)
+        target = self.target
+        made = self.new_table()
+        if made is None:
+            return None
+        form = self.planner.format_named(place.format)
+        rows, columns = settings.file_rows, settings.partition_by
+        adds = not (self.rule.empties or self.rule.needs_key)
+        return target.files_to_write(place.pattern, form, made[0], columns, rows, adds)
 
     def _lookups(self, types: Mapping[str, SqlType], place: str) -> list[tuple[LookupPlan, Source, TableInfo]]:
         planned: list[tuple[LookupPlan, Source, TableInfo]] = []
@@ -132,8 +143,8 @@ class MappingPlanner:
             place = lookup.table
             for name in self.job.pipeline:
                 filling = self.job.effective(name)
-                there = (filling.target.connection, filling.target.schema_, filling.target.table.casefold())
-                if filling.history is not None and there == (place.connection, place.schema_, place.table.casefold()):
+                there = (filling.target.connection, filling.target.schema_, filling.target.name.casefold())
+                if filling.history is not None and there == (place.connection, place.schema_, place.name.casefold()):
                     begins, ends = begins or filling.history.from_, ends or filling.history.until
         if begins is None or ends is None:
             raise KanalError(
@@ -368,7 +379,7 @@ class MappingPlanner:
         if twins and database.folds_columns:
             self.planner.problem(
                 (*self.path, "target"),
-                f"table {settings.target.table} is to be made with the columns {' and '.join(twins)}, which differ in "
+                f"table {settings.target.name} is to be made with the columns {' and '.join(twins)}, which differ in "
                 "case alone, and the database takes them for one",
                 "map one of them to another name in columns",
             )
@@ -395,7 +406,7 @@ class MappingPlanner:
         columns = tuple(self._as_in_source(new, same.get(new.name), primary, notes) for new in columns)
         comment = place_of_source.catalogue.comment(source) if real else None
         table = TableInfo(
-            settings.target.schema_, settings.target.table, columns, primary, unique, indexes=indexes, comment=comment
+            settings.target.schema_, settings.target.name, columns, primary, unique, indexes=indexes, comment=comment
         )
         return table, tuple(notes)
 

@@ -32,7 +32,7 @@ class PipelinePlanner(HistoryPlanner):
         source = self._source()
         target = None
         with self.planner.at((*self.path, "target")):
-            target = self.planner.table(settings.target)
+            target = self._target_table()
         if target is not None and target.is_view:
             self._problem("target", f'"{target.name}" is a view', "load the table behind it")
         if source is None or target is None:
@@ -146,6 +146,10 @@ class PipelinePlanner(HistoryPlanner):
             ("since", settings.since is not None, Writes.REMEMBER),
             ("first_sql", settings.first_sql is not None, Writes.SQL),
             ("last_sql", settings.last_sql is not None, Writes.SQL),
+            ("commit", settings.commits.by_batch, Writes.BATCHES),
+            ("duplicates", settings.duplicates == "last", Writes.REPLACE),
+            ("partition_by", bool(settings.partition_by), Writes.FILES),
+            ("file_rows", settings.file_rows is not None, Writes.FILES),
         ]
         for key, asked, ability in wanted:
             if asked and ability not in (reads if isinstance(ability, Reads) else writes):

@@ -1,0 +1,130 @@
+"""What a place of files remembers of the loads into it: small files in its folder .kanal, changed with each commit.
+
+A commit is one note: which prepared files become visible, which go, and what is remembered. From the moment when it is
+there, the load is committed; whoever finds it carries it out to its end, so that a process may be killed anywhere.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import hashlib
+import json
+from collections.abc import Collection
+from typing import TYPE_CHECKING, Any, cast
+
+from kanal.connections.files.stores import Store
+from kanal.connections.journal import Progress, Watermark
+from kanal.connections.loading import Load
+from kanal.core.errors import KanalError
+from kanal.core.tally import Tally
+
+if TYPE_CHECKING:
+    from kanal.connections.files.loading import FileLoad
+
+_COMMIT = "commit-"
+
+
+class FileJournal:
+    """The journal of one store."""
+
+    def __init__(self, store: Store) -> None:
+        self.store = store
+
+    # --- commits ---------------------------------------------------------------------------------------------------
+
+    def commit(self, name: str, content: dict[str, Any]) -> None:
+        """Commit: from when the note is there on, nothing of it is lost. Raises KanalError."""
+        self.store.keep_note(_COMMIT + name, json.dumps(content))
+        try:
+            self._carry_out(_COMMIT + name, content)
+        except KanalError as error:
+            raise KanalError(f"the load is committed, but not all of it is visible yet: {error.what}",
+                             f"{error.remedy}; what is missing follows with the next run") from None  # fmt: skip
+
+    def catch_up(self) -> None:
+        """Carry out what was committed by processes that did not live to its end; raises KanalError."""
+        for name in self.store.notes(_COMMIT):
+            text = self.store.note(name)
+            if text is not None:
+                self._carry_out(name, json.loads(text))
+        self.store.tidy()
+
+    def _carry_out(self, name: str, content: dict[str, Any]) -> None:
+        for receipt in content["publish"]:
+            self.store.publish(receipt)
+        for gone in content["remove"]:
+            self.store.remove(gone)
+        for note, text in content["notes"].items():
+            self.store.keep_note(note, text)
+        self.store.keep_note(name, None)
+
+    # --- progress --------------------------------------------------------------------------------------------------
+
+    def make_ready(self) -> None:
+        """Nothing has to be made."""
+
+    def is_ready(self) -> bool:
+        """True: progress can be kept."""
+        return True
+
+    def record(self, load: Load, done: Progress, token: str, step: str, owner: str) -> None:
+        """Record, within a load's transaction, how far a step is committed with it; raises KanalError."""
+        found = self._entry(token, step)
+        if found is not None and found["owner"] != owner:
+            raise KanalError(
+                "another process goes on with this run, which took it for dead",
+                "nothing more is done here; see kanal runs",
+            )
+        content = {"tally": vars(done.tally), "batches": done.batches, "last": list(done.last), "done": done.done}
+        content |= {"greatest": done.greatest, "owner": owner, "token": token}
+        cast("FileLoad", load).notes[_name("progress", token, step)] = json.dumps(content)
+
+    def _entry(self, token: str, step: str) -> dict[str, Any] | None:
+        text = self.store.note(_name("progress", token, step))
+        return None if text is None else json.loads(text)
+
+    def recorded(self, token: str, step: str) -> Progress | None:
+        """How far a step was committed; None where nothing of it was."""
+        self.catch_up()
+        found = self._entry(token, step)
+        if found is None or "tally" not in found:
+            return None
+        return Progress(Tally(**found["tally"]), found["batches"], found["last"], found["done"], found["greatest"])
+
+    def take_over(self, token: str, step: str, owner: str) -> None:
+        """Make a step's entry that of a process that goes on with it."""
+        found = self._entry(token, step) or {"token": token}
+        self.store.keep_note(_name("progress", token, step), json.dumps(found | {"owner": owner}))
+
+    def forget(self, tokens: Collection[str]) -> None:
+        """Remove what was kept for runs that have come to their end."""
+        for name in self.store.notes("progress-"):
+            text = self.store.note(name)
+            if text is not None and json.loads(text).get("token") in tokens:
+                self.store.keep_note(name, None)
+
+    # --- watermarks ------------------------------------------------------------------------------------------------
+
+    def make_watermarks_ready(self) -> None:
+        """Nothing has to be made."""
+
+    def watermark(self, job: str, step: str) -> Watermark | None:
+        """The watermark of a pipeline; None where it has none yet."""
+        self.catch_up()
+        text = self.store.note(_name("watermark", job, step))
+        if text is None:
+            return None
+        found = json.loads(text)
+        return Watermark(found["watermark"], found["moved"])
+
+    def move_watermark(self, load: Load, job: str, step: str, watermark: str | None, moment: dt.datetime) -> None:
+        """Set a watermark within a load's transaction, or with None take it away."""
+        moved = f"{moment.astimezone(dt.UTC):%Y-%m-%d %H:%M:%S}"
+        content = {"job": job, "step": step, "watermark": watermark, "moved": moved}
+        text = None if watermark is None else json.dumps(content)
+        cast("FileLoad", load).notes[_name("watermark", job, step)] = text
+
+
+def _name(kind: str, *parts: str) -> str:
+    """The name of a note about a job's or run's step."""
+    return f"{kind}-{hashlib.sha256(json.dumps(parts).encode()).hexdigest()[:32]}.json"

@@ -1,0 +1,482 @@
+"""Writes files: each format has a writer, and says which values it cannot hold unchanged."""
+
+from __future__ import annotations
+
+import bz2
+import codecs
+import datetime as dt
+import gzip
+import io
+import json
+import lzma
+from collections.abc import Callable, Sequence
+from decimal import Decimal
+from typing import IO, Any, ClassVar, Protocol, cast
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from kanal.connections.files.formats import kind_of, needed
+from kanal.connections.files.packing import endings_of
+from kanal.core.arrays import text_bytes
+from kanal.core.conversions import converter
+from kanal.core.errors import KanalError
+from kanal.core.faults import Fault, texts_of
+from kanal.core.reasons import Reason
+from kanal.core.types import TEXT, Family, SqlType
+from kanal.definition import Format
+
+#: The most rows of a sheet, its header among them, and characters of a cell.
+SHEET_ROWS, CELL_LENGTH = 1_048_576, 32_767
+_MOST_DIGITS = 15
+_EXACT = 2**53
+_FORMULA = r"^[=+\-@\t\r]"
+_NUMBER = r"^[+\-]?[0-9]+([.,][0-9]+)*([eE][+\-]?[0-9]+)?$"
+#: By ending, how a file is packed.
+_PACKING: dict[str, Callable[[IO[bytes]], Any]] = {
+    ".gz": lambda stream: gzip.GzipFile(fileobj=stream, mode="wb", mtime=0, compresslevel=6),
+    ".bz2": lambda stream: bz2.BZ2File(stream, "wb"),
+    ".xz": lambda stream: lzma.LZMAFile(stream, "wb"),  # noqa: SIM115
+    ".zst": lambda stream: pa.CompressedOutputStream(pa.PythonFile(_StaysOpen(stream), "w"), "zstd"),
+}
+
+class _StaysOpen(io.RawIOBase):
+    """A stream to be written that stays open when this is closed."""
+
+    def __init__(self, stream: IO[bytes]) -> None:
+        self._stream = stream
+
+    def writable(self) -> bool:
+        return True
+
+    def write(self, content: Any) -> int:
+        return self._stream.write(content)
+
+
+Misfits = list[tuple[str, Fault]]
+
+
+class Writer(Protocol):
+    """Writes one file. `texts`: its columns are text."""
+
+    texts: ClassVar[bool]
+    #: The most rows of a file.
+    most_rows: ClassVar[int | None]
+
+    def __init__(self, stream: IO[bytes], names: Sequence[str], types: Sequence[SqlType], form: Format) -> None:
+        """A new file in a stream."""
+
+    @classmethod
+    def checked(cls, form: Format, ending: str) -> Format:
+        """The format with what the ending says; raises KanalError for what cannot be written."""
+
+    @classmethod
+    def stored(cls, rows: pa.RecordBatch, form: Format) -> tuple[pa.RecordBatch, Misfits]:
+        """Rows as a file holds them, and the faults of values that it could not hold unchanged."""
+
+    @classmethod
+    def encoded(cls, rows: pa.RecordBatch, types: Sequence[SqlType], form: Format) -> Any:
+        """Rows in the form in which `add` takes them."""
+
+    def add(self, encoded: Any) -> None:
+        """Write rows."""
+
+    def finish(self) -> None:
+        """Write what ends the file."""
+
+
+class _TextWriter:
+    """What all writers of text share: what is written is encoded as the job says."""
+
+    most_rows: ClassVar[int | None] = None
+
+    def __init__(self, stream: IO[bytes], form: Format) -> None:
+        self._out = stream
+        plain = codecs.lookup(form.encoding or "utf-8").name == "utf-8"
+        # It writes a byte order mark first, in encodings that have one.
+        self._encoder = None if plain else codecs.getincrementalencoder(str(form.encoding))()
+
+    def add(self, encoded: Any) -> None:
+        self._out.write(encoded if self._encoder is None else self._encoder.encode(encoded.decode()))
+
+    def finish(self) -> None:
+        """Nothing: the lines are all there is."""
+
+
+class CsvWriter(_TextWriter):
+    """Delimited text: NULL is nothing, an empty text is "", and quotes stand only where they are needed."""
+
+    texts: ClassVar[bool] = True
+
+    def __init__(self, stream: IO[bytes], names: Sequence[str], types: Sequence[SqlType], form: Format) -> None:
+        super().__init__(stream, form)
+        if form.header:
+            row = pa.RecordBatch.from_arrays([pa.array([name]) for name in names], names=list(names))
+            self.add(self.encoded(row, types, form))
+
+    @classmethod
+    def checked(cls, form: Format, ending: str) -> Format:
+        for name in ("skip_lines", "comment", "escape"):
+            if name in form.model_fields_set:
+                raise KanalError(f"{name} is for files that are read", "leave it out of the format of a target")
+        delimiter = form.delimiter or ("\t" if ending in (".tsv", ".tab") else ",")
+        return form.model_copy(update={"delimiter": delimiter})
+
+    @classmethod
+    def stored(cls, rows: pa.RecordBatch, form: Format) -> tuple[pa.RecordBatch, Misfits]:
+        misfits: Misfits = []
+        columns = []
+        special = f"[{form.delimiter}\r\n]" if form.delimiter not in ("^", "]", "\\") else f"[\\{form.delimiter}\r\n]"
+        for name, given in zip(rows.schema.names, rows.columns, strict=True):
+            values = given
+            if form.escape_formulas:
+                risky = pc.and_(
+                    pc.match_substring_regex(values, _FORMULA), pc.invert(pc.match_substring_regex(values, _NUMBER))
+                )
+                values = pc.if_else(risky, pc.binary_join_element_wise("'", values, ""), values)
+            if not form.quote:
+                bad = pc.fill_null(pc.or_(pc.match_substring_regex(values, special), pc.equal(values, "")), False)
+                message = "without quotes, a file cannot hold it: set quote, or another delimiter"
+                misfits += _faults(name, values, bad, Reason.BAD_TEXT, message)
+            misfits += _unencodable(name, values, form.encoding)
+            columns.append(values)
+        return pa.RecordBatch.from_arrays(columns, names=rows.schema.names), misfits
+
+    @classmethod
+    def encoded(cls, rows: pa.RecordBatch, types: Sequence[SqlType], form: Format) -> bytes:
+        delimiter, quote = form.delimiter or ",", form.quote
+        fields = [
+            _in_quotes(values, delimiter, quote) if quote else pc.fill_null(values, "") for values in rows.columns
+        ]
+        ends = pc.binary_join_element_wise(fields[-1], "\n", "")
+        lines = pc.binary_join_element_wise(
+            *(field.cast(pa.large_string()) for field in [*fields[:-1], ends]), pa.scalar(delimiter, pa.large_string())
+        )
+        return _content(lines)
+
+
+def _in_quotes(values: pa.Array, delimiter: str, quote: str) -> pa.Array:
+    """Texts as fields, those in quotes that need them."""
+    bare = pc.fill_null(values, "")
+    needs = pc.or_(pc.match_substring(bare, quote), pc.match_substring(bare, delimiter))
+    needs = pc.or_(needs, pc.or_(pc.match_substring(bare, "\n"), pc.match_substring(bare, "\r")))
+    needs = pc.or_(needs, pc.and_(pc.equal(bare, ""), pc.is_valid(values)))
+    if not pc.any(needs, min_count=0).as_py():
+        return bare
+    doubled = pc.replace_substring(bare, quote, quote * 2)
+    return pc.if_else(needs, pc.binary_join_element_wise(quote, doubled, quote, ""), bare)
+
+
+def _content(lines: pa.Array) -> bytes:
+    content, starts = text_bytes(lines)
+    return bytes(memoryview(content.data)[int(starts[0]) : int(starts[-1])]) if len(lines) else b""
+
+
+def _unencodable(name: str, values: pa.Array, encoding: str | None) -> Misfits:
+    if codecs.lookup(encoding or "utf-8").name.startswith("utf"):
+        return []
+    assert encoding is not None
+    texts = values.to_pylist()
+    if _fits("".join(filter(None, texts)), encoding):
+        return []
+    bad = [text is not None and not _fits(text, encoding) for text in texts]
+    message = f"{encoding} has not all of its characters: set another encoding"
+    return _faults(name, values, pa.array(bad, pa.bool_()), Reason.BAD_TEXT, message)
+
+
+def _fits(text: str, encoding: str) -> bool:
+    try:
+        text.encode(encoding)
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
+def _faults(name: str, values: pa.Array, bad: pa.Array, reason: Reason, message: str) -> Misfits:
+    rows = np.flatnonzero(np.asarray(pc.fill_null(bad, False)))
+    if not len(rows):
+        return []
+    shown = texts_of(values.take(pa.array(rows)))
+    return [(name, Fault(int(row), reason, value, message)) for row, value in zip(rows, shown, strict=True)]
+
+
+class JsonLinesWriter(_TextWriter):
+    """An object a line: numbers with all digits, NULL as null, times in ISO form."""
+
+    texts: ClassVar[bool] = False
+
+    def __init__(self, stream: IO[bytes], names: Sequence[str], types: Sequence[SqlType], form: Format) -> None:
+        super().__init__(stream, form)
+        del names, types
+
+    @classmethod
+    def checked(cls, form: Format, ending: str) -> Format:
+        del ending
+        if form.columns or form.rows:
+            raise KanalError("columns and rows are for JSON that is read", "leave them out of the format of a target")
+        return form
+
+    @classmethod
+    def stored(cls, rows: pa.RecordBatch, form: Format) -> tuple[pa.RecordBatch, Misfits]:
+        misfits: Misfits = []
+        for name, values in zip(rows.schema.names, rows.columns, strict=True):
+            if pa.types.is_floating(values.type):
+                bad = pc.invert(pc.is_finite(values))
+                misfits += _faults(name, values, bad, Reason.OUT_OF_RANGE, "JSON has no such number: leave it out")
+            elif pa.types.is_string(values.type):
+                misfits += _unencodable(name, values, form.encoding)
+        return rows, misfits
+
+    @classmethod
+    def encoded(cls, rows: pa.RecordBatch, types: Sequence[SqlType], form: Format) -> bytes:
+        del form
+        return "".join(f"{line}\n" for line in _objects(rows, types)).encode()
+
+
+def _objects(rows: pa.RecordBatch, types: Sequence[SqlType]) -> list[str]:
+    """Rows as JSON objects."""
+    parts = []
+    for name, values, kind in zip(rows.schema.names, rows.columns, types, strict=True):
+        head = json.dumps(name, ensure_ascii=False) + ": "
+        texts = values if pa.types.is_string(values.type) else converter(kind, TEXT)(values)[0]
+        found = texts.to_pylist()
+        if kind.family in (Family.INTEGER, Family.DECIMAL, Family.DOUBLE, Family.BOOLEAN):
+            parts.append([head + (text if text is not None else "null") for text in found])
+        elif kind.family is Family.JSON:
+            parts.append([head + ("null" if text is None else " ".join(text.splitlines())) for text in found])
+        else:
+            parts.append([head + json.dumps(text, ensure_ascii=False) for text in found])
+    return ["{" + ", ".join(row) + "}" for row in zip(*parts, strict=True)]
+
+
+class JsonWriter(JsonLinesWriter):
+    """A list of objects."""
+
+    def __init__(self, stream: IO[bytes], names: Sequence[str], types: Sequence[SqlType], form: Format) -> None:
+        super().__init__(stream, names, types, form)
+        self._begun = False
+
+    @classmethod
+    def encoded(cls, rows: pa.RecordBatch, types: Sequence[SqlType], form: Format) -> bytes:
+        del form
+        return ",\n".join(_objects(rows, types)).encode()
+
+    def add(self, encoded: Any) -> None:
+        if encoded:
+            super().add((b",\n" if self._begun else b"[\n") + encoded)
+            self._begun = True
+
+    def finish(self) -> None:
+        super().add(b"\n]\n" if self._begun else b"[]\n")
+
+
+class _ArrowWriter:
+    """What Parquet and Arrow share: rows are kept as they are."""
+
+    texts: ClassVar[bool] = False
+    most_rows: ClassVar[int | None] = None
+
+    @classmethod
+    def checked(cls, form: Format, ending: str) -> Format:
+        del ending
+        return form
+
+    @classmethod
+    def stored(cls, rows: pa.RecordBatch, form: Format) -> tuple[pa.RecordBatch, Misfits]:
+        del form
+        return rows, []
+
+    @classmethod
+    def encoded(cls, rows: pa.RecordBatch, types: Sequence[SqlType], form: Format) -> Any:
+        del types, form
+        return rows
+
+
+def _schema(names: Sequence[str], types: Sequence[SqlType]) -> pa.Schema:
+    return pa.schema([pa.field(name, kind.arrow) for name, kind in zip(names, types, strict=True)])
+
+
+class ParquetWriter(_ArrowWriter):
+    """Parquet, in groups of about a million rows."""
+
+    _GROUP = 500_000
+
+    def __init__(self, stream: IO[bytes], names: Sequence[str], types: Sequence[SqlType], form: Format) -> None:
+        import pyarrow.parquet as pq
+
+        del form
+        self._schema = _schema(names, types)
+        self._writer = pq.ParquetWriter(pa.PythonFile(stream, "w"), self._schema)
+        self._waiting: list[pa.RecordBatch] = []
+
+    def add(self, encoded: Any) -> None:
+        self._waiting.append(encoded.cast(self._schema))
+        if sum(batch.num_rows for batch in self._waiting) >= self._GROUP:
+            self._write()
+
+    def _write(self) -> None:
+        if self._waiting:
+            self._writer.write_table(pa.Table.from_batches(self._waiting), row_group_size=self._GROUP)
+            self._waiting = []
+
+    def finish(self) -> None:
+        self._write()
+        self._writer.close()
+
+
+class ArrowWriter(_ArrowWriter):
+    """Arrow's own file."""
+
+    _make: ClassVar[Callable[..., Any]] = pa.ipc.new_file
+
+    def __init__(self, stream: IO[bytes], names: Sequence[str], types: Sequence[SqlType], form: Format) -> None:
+        del form
+        self._schema = _schema(names, types)
+        self._writer = type(self)._make(pa.PythonFile(stream, "w"), self._schema)
+
+    def add(self, encoded: Any) -> None:
+        self._writer.write_batch(encoded.cast(self._schema))
+
+    def finish(self) -> None:
+        self._writer.close()
+
+
+class ArrowStreamWriter(ArrowWriter):
+    """Arrow's stream."""
+
+    _make: ClassVar[Callable[..., Any]] = pa.ipc.new_stream
+
+
+class WorkbookWriter:
+    """A workbook of one sheet: numbers, dates, times and true or false as such, all else as text, never a formula."""
+
+    texts: ClassVar[bool] = False
+    most_rows: ClassVar[int | None] = SHEET_ROWS - 1
+
+    def __init__(self, stream: IO[bytes], names: Sequence[str], types: Sequence[SqlType], form: Format) -> None:
+        xlsxwriter = needed("xlsxwriter", "excel", "a workbook is to be written")
+        self._stream = stream
+        self._content = io.BytesIO()
+        self._book = xlsxwriter.Workbook(self._content, {"constant_memory": True, "default_date_format": "yyyy-mm-dd"})
+        self._sheet = self._book.add_worksheet(str(form.sheet) if isinstance(form.sheet, str) else None)
+        self._forms = {
+            Family.DATE: self._book.add_format({"num_format": "yyyy-mm-dd"}),
+            Family.TIME: self._book.add_format({"num_format": "hh:mm:ss"}),
+            Family.TIMESTAMP: self._book.add_format({"num_format": "yyyy-mm-dd hh:mm:ss"}),
+        }
+        self._types = types
+        self._row = 1 if form.header else 0
+        if form.header:
+            for place, name in enumerate(names):
+                self._sheet.write_string(0, place, name)
+
+    @classmethod
+    def checked(cls, form: Format, ending: str) -> Format:
+        if ending != ".xlsx":
+            raise KanalError(f"a workbook is written as .xlsx, not {ending}", "name it so")
+        for name in ("skip_lines", "range"):
+            if name in form.model_fields_set:
+                raise KanalError(f"{name} is for workbooks that are read", "leave it out of the format of a target")
+        return form
+
+    @classmethod
+    def stored(cls, rows: pa.RecordBatch, form: Format) -> tuple[pa.RecordBatch, Misfits]:
+        del form
+        misfits: Misfits = []
+        none = "a workbook has no such number: leave it out"
+        empty = "a workbook has no empty text: make it NULL by NULLIF(…, '')"
+        moments = "a workbook holds days from 1900 on, and times to a thousandth of a second: convert it to text"
+        inexact = f"a workbook holds {_MOST_DIGITS} digits exactly: convert it to text"
+        for name, values in zip(rows.schema.names, rows.columns, strict=True):
+            kind = values.type
+            if pa.types.is_integer(kind):
+                bad = pc.or_(pc.greater(values, _EXACT), pc.less(values, -_EXACT))
+                misfits += _faults(name, values, bad, Reason.OUT_OF_RANGE, inexact)
+            elif pa.types.is_decimal(kind):
+                if kind.precision > _MOST_DIGITS:
+                    long = [
+                        value is not None and len(value.normalize().as_tuple().digits) > _MOST_DIGITS
+                        for value in values.to_pylist()
+                    ]
+                    misfits += _faults(name, values, pa.array(long, pa.bool_()), Reason.OUT_OF_RANGE, inexact)
+            elif pa.types.is_floating(kind):
+                bad = pc.invert(pc.is_finite(values))
+                misfits += _faults(name, values, bad, Reason.OUT_OF_RANGE, none)
+            elif pa.types.is_string(kind):
+                misfits += _faults(name, values, pc.equal(values, ""), Reason.BAD_TEXT, empty)
+                bad = pc.greater(pc.utf8_length(values), CELL_LENGTH)
+                misfits += _faults(name, values, bad, Reason.TOO_LONG, f"a cell holds {CELL_LENGTH:,} characters")
+            elif pa.types.is_date(kind) or (pa.types.is_timestamp(kind) and kind.tz is None):
+                year = pc.year(values)
+                bad = pc.or_(pc.less(year, 1900), pc.greater(year, 9999))
+                if pa.types.is_timestamp(kind):
+                    bad = pc.or_(bad, pc.not_equal(pc.microsecond(values), 0))
+                misfits += _faults(name, values, bad, Reason.OUT_OF_RANGE, moments)
+        return rows, misfits
+
+    @classmethod
+    def encoded(cls, rows: pa.RecordBatch, types: Sequence[SqlType], form: Format) -> Any:
+        del form
+        columns = []
+        for values, kind in zip(rows.columns, types, strict=True):
+            as_is = kind.family in (Family.INTEGER, Family.DECIMAL, Family.DOUBLE, Family.BOOLEAN, *_DAYS)
+            texts = values if as_is or pa.types.is_string(values.type) else converter(kind, TEXT)(values)[0]
+            columns.append(texts.to_pylist())
+        return columns
+
+    def add(self, encoded: Any) -> None:
+        for row in zip(*encoded, strict=True):
+            for place, value in enumerate(row):
+                self._write(self._row, place, value)
+            self._row += 1
+
+    def _write(self, row: int, place: int, value: Any) -> None:
+        sheet = self._sheet
+        if value is None:
+            return
+        if isinstance(value, bool):
+            sheet.write_boolean(row, place, value)
+        elif isinstance(value, int | float | Decimal):
+            sheet.write_number(row, place, value)
+        elif isinstance(value, str):
+            sheet.write_string(row, place, value)
+        else:
+            kind = Family.TIMESTAMP if isinstance(value, dt.datetime) else (
+                Family.DATE if isinstance(value, dt.date) else Family.TIME)  # fmt: skip
+            sheet.write_datetime(row, place, value, self._forms[kind])
+
+    def finish(self) -> None:
+        self._book.close()
+        self._stream.write(self._content.getbuffer())
+
+
+_DAYS = (Family.DATE, Family.TIME, Family.TIMESTAMP)
+#: By the kind of the format.
+_WRITERS: dict[str, type[Writer]] = {
+    "csv": CsvWriter,
+    "json": JsonWriter,
+    "jsonl": JsonLinesWriter,
+    "parquet": ParquetWriter,
+    "arrow": ArrowWriter,
+    "excel": WorkbookWriter,
+}
+
+
+def writer_of(name: str, form: Format | None) -> tuple[type[Writer], Format]:
+    """Who writes files of a name, and the format with all that its ending says; raises KanalError where nobody does."""
+    packing, ending = endings_of(name)
+    kind = kind_of(ending, name, form)
+    found = _WRITERS.get(kind)
+    if found is None:
+        raise KanalError(f"files of kind {kind} are not written", f"write one of {', '.join(_WRITERS)}")
+    if packing and (packing not in _PACKING or kind not in ("csv", "json", "jsonl")):
+        raise KanalError(f"{kind} files are not written as {packing}", f"leave {packing} out of the name")
+    made = ArrowStreamWriter if ending == ".arrows" else found
+    return made, made.checked(form or Format(), ending)
+
+
+def packed(stream: IO[bytes], name: str) -> IO[bytes]:
+    """A stream that packs what is written to it as the ending of a name says; closing it leaves the other open."""
+    packing, _ = endings_of(name)
+    return cast("IO[bytes]", _PACKING[packing](stream) if packing else stream)
