@@ -9,6 +9,7 @@ import subprocess
 import sys
 from collections.abc import Callable
 from decimal import Decimal
+from itertools import chain
 from typing import Any
 
 import pyarrow as pa
@@ -97,11 +98,11 @@ target = "outbox:many.parquet"
 write = "truncate"
 file_rows = 1
 """, old=old)  # fmt: skip
-    read = lambda: {
-        path.relative_to(files.folder / "outbox").as_posix()
-        for path in (files.folder / "outbox").rglob("*")
-        if path.is_file() and ".kanal" not in path.parts
-    }
+
+    def read() -> set[str]:
+        found = [path for path in (files.folder / "outbox").rglob("*") if path.is_file() and ".kanal" not in path.parts]
+        return {path.relative_to(files.folder / "outbox").as_posix() for path in found}
+
     assert cli("check", "job.toml").returncode == 0
     assert cli("run", "job.toml").returncode == 0
     first = {"new-000001.csv", "parts/x%2Fy/name=a/rows.jsonl", "parts/null/name=b/rows.jsonl",
@@ -225,7 +226,7 @@ def test_any_text_comes_back_from_csv(rows: list[Any], delimiter: str, quote: st
     out.seek(0)
     reader = DelimitedReader(out, form, delimiter, "f.csv")
     found = [column.to_pylist() for part in reader for column in part.columns]
-    assert (reader.names, [sum(found[place::width], []) for place in range(width)]) == (
+    assert (reader.names, [list(chain(*found[place::width])) for place in range(width)]) == (
         names, [column.to_pylist() for column in columns])  # fmt: skip
 
 

@@ -296,7 +296,7 @@ def test_a_file_that_changes_while_it_is_read(places: Places, files: Files, monk
          'there is no format "f"'),
         ('[pipeline.t]\nsource = { connection = "new", files = "a.csv" }\ntarget = "new:t"', "connection new has no files"),
         ('[pipeline.t]\nsource = { connection = "inbox", query = "SELECT 1" }\ntarget = "new:t"', "cannot run a query"),
-        ('[pipeline.t]\nsource = "inbox:a.csv"\ntarget = "inbox:b.csv"', "inbox"),
+        ('[pipeline.t]\nsource = "inbox:a.csv"\ntarget = "inbox:b.csv"', "would be written again by the next run"),
         ('[pipeline.t]\nsource = "inbox:c.csv"\ntarget = "new:t"', "has one column only"),
         ('[pipeline.t]\nsource = "inbox:d.dat"\ntarget = "new:t"', "its ending does not say its format"),
         ('[pipeline.t]\nsource = "inbox:a.csv"\ntarget = "new:t"\norder_by = "id"', "in an order that is asked for"),

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
 
     from kanal.explore.compare import Comparison
     from kanal.runner import Run, Watcher, WatermarkState
+    from kanal.runner.file_states import FileState
 
 
 class Job(JobDefinition):
@@ -119,6 +120,18 @@ class Job(JobDefinition):
 
         with planned(self, {}) as plan:
             return list(compare(plan, run_log_of(self), quick, examples))
+
+    def files(self) -> list[FileState]:
+        """The files of the steps that load each once: when each was loaded, by which run, and which are new."""
+        from kanal.runner.file_states import files_of
+
+        return files_of(self)
+
+    def forget_file(self, step: str, name: str) -> None:
+        """Forget that a step has loaded a file, so that its next run loads it again; raises KanalError."""
+        from kanal.runner.file_states import forget_file
+
+        forget_file(self, step, name)
 
     def watermarks(self) -> list[WatermarkState]:
         """The watermarks of the steps that load only what is new: up to which change value each has come."""

@@ -238,7 +238,9 @@ def run(
             help="Take change values before this only; watermarks stay where they are.",
         ),
     ] = None,
-    everything: Annotated[bool, typer.Option("--all", help="Take all rows, whatever the watermarks say.")] = False,
+    everything: Annotated[
+        bool, typer.Option("--all", help="Take all rows and files, whatever was loaded before.")
+    ] = False,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Do all but write, and log nothing.")] = False,
     rehearse: Annotated[
         bool, typer.Option("--rehearse", help="Do all of it in the targets too, and undo it; log nothing.")
@@ -309,6 +311,22 @@ def watermarks(
     from kanal.cli.watermarks import watermarks as command
 
     return command(job, step, value, clear, json)
+
+
+@app.command()
+def files(
+    job: JobFile,
+    step: Annotated[str | None, typer.Argument(metavar="STEP", help="Only this step's.", show_default=False)] = None,
+    forget: Annotated[
+        str | None,
+        typer.Option(metavar="FILE", help="Forget that the step has loaded this file.", show_default=False),
+    ] = None,
+    json: Json = False,
+) -> int:
+    """Show which files were loaded when, by which run, and which are new; or forget one."""
+    from kanal.cli.files import files as command
+
+    return command(job, step, forget, json)
 
 
 @app.command()

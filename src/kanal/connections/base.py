@@ -16,6 +16,7 @@ from kanal.core.faults import Fault
 from kanal.core.frame import SourceBatch
 
 if TYPE_CHECKING:
+    from kanal.connections.files.stores import FoundFile
     from kanal.connections.journal import Journal
     from kanal.connections.reading import Breaker, Reading
 
@@ -144,6 +145,32 @@ class Source(Connection, Protocol):
 
     def shares_lock_with(self, other: Target, reading: Reading | None = None, table: TableInfo | None = None) -> bool:
         """True where reading from the one, or this reading from it, would hold up writing to a table of the other."""
+
+
+class FileSource(Source, Protocol):
+    """A source whose tables are files."""
+
+    def files_of(self, table: TableInfo) -> list[FoundFile]:
+        """The files of a table as they are now, in their order; raises KanalError."""
+
+    def with_files(self, table: TableInfo, files: Sequence[FoundFile]) -> TableInfo:
+        """A table with some of its files."""
+
+    def has_file(self, name: str) -> bool:
+        """True where there is a file of that name."""
+
+    def move_file(self, name: str, to: str) -> None:
+        """Give a file another name, if that has not been done; raises KanalError."""
+
+    def remove_file(self, name: str) -> None:
+        """Remove a file, if that has not been done; raises KanalError."""
+
+
+def as_file_source(connection: Connection) -> FileSource:
+    """A connection as a source of files; raises KanalError where it is none."""
+    if Reads.FILES not in connection.reads:
+        raise lacks(connection.name, Reads.FILES)
+    return cast("FileSource", connection)
 
 
 def as_source(connection: Connection) -> Source:

@@ -33,8 +33,26 @@ class Watermark:
     moved: str
 
 
+@dataclass(frozen=True)
+class LoadedFile:
+    """A file that a step has loaded: its name, size in bytes, time of modification and what tells its content; by which
+    run and when (UTC), how many rows it had and how many were rejected. `pending` is what is still to be done with it:
+    "delete", or "move NAME"."""
+
+    name: str
+    size: int
+    modified: str
+    checksum: str
+    run: int
+    loaded: str
+    rows: int
+    rejected: int
+    pending: str | None = None
+
+
 class Journal(Protocol):
-    """Progress of runs, so that whoever goes on with one knows what was committed, and watermarks of pipelines."""
+    """Progress of runs, so that whoever goes on with one knows what was committed; watermarks of pipelines; and files
+    that were loaded."""
 
     def make_ready(self) -> None:
         """Make what progress is kept in; raises KanalError where that is not allowed."""
@@ -65,3 +83,17 @@ class Journal(Protocol):
 
     def move_watermark(self, load: Load, job: str, step: str, watermark: str | None, moment: dt.datetime) -> None:
         """Set a watermark within a load's transaction, or with None take it away."""
+
+    # --- files -----------------------------------------------------------------------------------------------------
+
+    def make_files_ready(self) -> None:
+        """Make what loaded files are kept in; raises KanalError where that is not allowed."""
+
+    def loaded_files(self, job: str, step: str) -> list[LoadedFile]:
+        """The files that a step has loaded, in the order of their names."""
+
+    def record_files(self, load: Load, job: str, step: str, files: Sequence[LoadedFile]) -> None:
+        """Remember files, within a load's transaction, in the place of those of the same names."""
+
+    def forget_files(self, load: Load, job: str, step: str, names: Collection[str]) -> None:
+        """Forget files, within a load's transaction."""

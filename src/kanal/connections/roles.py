@@ -21,6 +21,7 @@ class Reads(StrEnum):
     SPLIT = "split"
     SNAPSHOT = "snapshot"
     FILES = "files"
+    MOVE = "move"
 
 
 class Writes(StrEnum):
@@ -49,6 +50,7 @@ _LACKS: dict[Reads | Writes, tuple[str, str]] = {
     Reads.SPLIT: ("cannot be read in parts that all see the same state", "leave split out"),
     Reads.SNAPSHOT: ("does not read one consistent state", "load it when nobody writes there"),
     Reads.FILES: ("has no files", "name a table, or a connection to a folder"),
+    Reads.MOVE: ("cannot move or delete its files", "leave when_loaded out"),
     Writes.APPEND: ("takes no rows", "name another target"),
     Writes.EMPTY: ("cannot be emptied", 'set write = "append"'),
     Writes.MERGE: ("cannot merge rows into those that it has", 'set write = "append" or "truncate"'),
@@ -59,7 +61,10 @@ _LACKS: dict[Reads | Writes, tuple[str, str]] = {
     Writes.REPLACE: ("cannot replace rows of the load itself", 'set duplicates = "first" or "reject"'),
     Writes.FILES: ("has no files", "remove it, or name a connection to a folder as target"),
     Writes.SHARE: ("has no transaction that steps could share", 'set commit = "step"'),
-    Writes.REMEMBER: ("cannot keep how far a load has come", 'leave since out, and set commit = "step"'),
+    Writes.REMEMBER: (
+        "cannot keep how far a load has come",
+        'leave since, files_once and when_loaded out, and set commit = "step"',
+    ),
 }
 
 

@@ -58,6 +58,8 @@ class SourceBatch:
     seconds: float = 0.0
     #: Where in the source it ends, where the reader was asked to say so.
     position: tuple[int | str, ...] = ()
+    #: The file that it comes from.
+    file: str = ""
 
     def take(self, rows: np.ndarray[tuple[int], np.dtype[np.intp]]) -> SourceBatch:
         """The batch with those rows alone (ascending positions)."""

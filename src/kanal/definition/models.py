@@ -379,6 +379,29 @@ class History(Model):
     overwrite: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
 
 
+class WhenLoaded(Model):
+    """What becomes of a source's files once their load is committed: they are moved to a folder of the same place, or
+    deleted. As text: `"delete"`."""
+
+    move: str | None = Field(default=None, min_length=1)
+    delete: bool = False
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, value: Any) -> Any:
+        if isinstance(value, str):
+            if value != "delete":
+                raise ValueError(f'"{value}" is not known: write "delete", or {{ move = "FOLDER" }}')
+            return {"delete": True}
+        return value
+
+    @model_validator(mode="after")
+    def _one(self) -> Self:
+        if (self.move is None) == (not self.delete):
+            raise ValueError('it says nothing clear: write "delete", or { move = "FOLDER" }')
+        return self
+
+
 class Settings(Model):
     """What [defaults] can set for all pipelines, and each pipeline for itself."""
 
@@ -401,6 +424,8 @@ class Settings(Model):
     create: Literal["never", "missing"] = "never"
     generated: Literal["own", "keep"] = "own"
     columns_differ: Literal["fail", "reject", "null"] = "fail"
+    files_once: bool = False
+    when_loaded: WhenLoaded | None = None
 
     @property
     def commits(self) -> CommitMode:

@@ -20,7 +20,7 @@ from kanal.core.profile import Profile, profile_column
 from kanal.core.types import Family
 
 #: Kanal's own tables in a target.
-OWN = ("kanal_progress", "kanal_watermark", "kanal_mark")
+OWN = ("kanal_progress", "kanal_watermark", "kanal_mark", "kanal_file")
 
 
 @dataclass(frozen=True)

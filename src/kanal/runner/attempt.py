@@ -282,6 +282,9 @@ class Attempt:
         return not (self.running is not None and self.running.committing)
 
     def _command(self, step: CommandPlan) -> None:
+        if step.idle:
+            self.notes.append(step.idle)
+            return
         if self.group is not None:
             load = self.group.shared(self.context.plan.steps, self.context.results).load
             with self._break.knows(load.cancel):

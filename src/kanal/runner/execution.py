@@ -27,6 +27,7 @@ from kanal.runner.attempt import Attempt, Transaction, failed_try
 from kanal.runner.events import tell
 from kanal.runner.job_plan import JobPlan, PipelinePlan, StepPlan
 from kanal.runner.messages import Ending, Failure, StepOutcome, Stopped, TimedOut
+from kanal.runner.new_files import finish_files
 from kanal.runner.replay import Rejected
 from kanal.runner.results import Run, RunStatus, StepResult, StepStatus
 from kanal.runner.retrying import pause
@@ -223,6 +224,10 @@ class Execution:
             if isinstance(step, PipelinePlan) and step.since is not None:
                 with suppress(KanalError):
                     step.target.journal.make_watermarks_ready()
+            if isinstance(step, PipelinePlan) and step.takes_files:
+                with suppress(KanalError):
+                    step.target.journal.make_files_ready()
+                    finish_files(step, self.plan.job.job)
 
     # --- which steps run now ---------------------------------------------------------------------------------------
 
@@ -441,6 +446,8 @@ class Execution:
         elif all(name in self.results for name in group.steps):
             error = group.commit(lambda load: self._mark(load, group.steps))
             if error is None:
+                for running in group.running.values():
+                    running.after_commit()
                 for name in group.steps:
                     self._end(_as_it_ended(self.results[name], group.running.get(name)))
             else:

@@ -11,7 +11,7 @@ from kanal.connections.base import Column, Connection, Source, Target
 from kanal.connections.journal import Journal
 from kanal.connections.loading import HistoryColumns
 from kanal.connections.reading import Reading
-from kanal.connections.roles import Writes
+from kanal.connections.roles import Reads, Writes
 from kanal.core.change_values import change_value
 from kanal.core.expressions import Expression
 from kanal.core.transformation import ColumnPlan, ExpectCheck, LookupPlan, MembershipCheck, RowCheck
@@ -125,6 +125,8 @@ class PipelinePlan:
     open_references: tuple[ForeignKey, ...] = ()
     #: The other way of an exchange of which it is one way.
     exchange: ExchangePlan | None = None
+    #: Files are loaded though they were loaded before.
+    all_files: bool = False
     kind: str = "pipeline"
 
     @property
@@ -199,8 +201,14 @@ class PipelinePlan:
     def leaves_progress(self) -> bool:
         """True where the target must tell what of the step is committed."""
         by_batch = self.settings.commits.by_batch
-        repeated = not rule_of(self.settings).repeatable or by_batch or self.since is not None
+        repeated = not rule_of(self.settings).repeatable or by_batch or self.since is not None or self.takes_files
         return repeated and Writes.REMEMBER in self.target.writes
+
+    @property
+    def takes_files(self) -> bool:
+        """True where it is remembered which files were loaded."""
+        settings = self.settings
+        return Reads.FILES in self.source.reads and (settings.files_once or settings.when_loaded is not None)
 
     @property
     def timeout(self) -> float | None:
@@ -223,13 +231,15 @@ class PipelinePlan:
 
 @dataclass(frozen=True)
 class CommandPlan:
-    """A command with its connection and the text of its SQL."""
+    """A command with its connection and the text of its SQL; or a pipeline of which there is nothing to be done, and
+    why."""
 
     name: str
     database: Target
     sql: str
     timeout: float | None = None
     kind: str = "command"
+    idle: str = ""
 
     @property
     def uses(self) -> dict[Connection, int]:

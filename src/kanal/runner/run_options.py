@@ -134,7 +134,12 @@ def _set_range(plan: JobPlan, options: Mapping[str, Any]) -> None:
     if options.get("all") and (options.get("since") or options.get("until")):
         raise JobError([Problem((), "all rows, and rows of a range, are asked for at once", "ask for one of the two")])
     found = [step for step in plan.steps if isinstance(step, PipelinePlan) and step.since is not None]
-    if not found:
+    if options.get("all"):
+        plan.steps = [
+            replace(step, all_files=True) if isinstance(step, PipelinePlan) and step.takes_files else step
+            for step in plan.steps
+        ]
+    if not found and not any(isinstance(step, PipelinePlan) and step.all_files for step in plan.steps):
         raise JobError([Problem((), "no step of this run loads only what is new", "give a pipeline the key since")])
     for step in found:
         assert step.since is not None

@@ -38,6 +38,7 @@ from kanal.core.versioned_lookups import VersionedLookupTable
 from kanal.runner.incremental import Increment
 from kanal.runner.job_plan import PipelinePlan
 from kanal.runner.messages import Stopped
+from kanal.runner.new_files import NewFiles
 from kanal.runner.own_lookups import OwnLookups
 from kanal.runner.replay import batches_of
 from kanal.runner.staged_rows import EncodedRows
@@ -90,6 +91,10 @@ class PipelineStep(StepEnding):
         self._shared = shared
         self.notes = list(plan.notes)
         self._increment = self._what_is_new()
+        self._files = None
+        if plan.takes_files and self.replayed is None and (self._writes or self.rehearsal):
+            self._files = NewFiles.of(plan, self.job, self.number, self.moment)
+            self.notes += self._files.notes
         self._theirs = self._carried_back()  # before the source is read, whose file it may be in
         own = plan.own_lookups
         self._own = OwnLookups(plan, own, self.moment) if own and (self._writes or self.rehearsal) else None
@@ -148,6 +153,7 @@ class PipelineStep(StepEnding):
                 self.before_commit()
                 self.committing = True
                 load.commit()
+                self.after_commit()
             else:
                 self._hand_over(rule, shared)
 
@@ -345,6 +351,8 @@ class PipelineStep(StepEnding):
         With `everything`, those too that are not new.
         """
         plan, source = self.plan, self.plan.source
+        if self._files is not None and not everything:
+            reading = replace(reading, table=self._files.table)
         if self.replayed is not None:
             yield batches_of(plan, self.replayed)
             return
@@ -390,6 +398,8 @@ class PipelineStep(StepEnding):
         started = time.perf_counter()
         plan, rejects = self.plan, list[Reject]()
         seconds = batch.seconds
+        if self._files is not None:
+            self._files.read(batch)
         rejects += rejects_of_bad_lines(batch)
         tally = Tally(read=len(rejects))
         if self._increment is not None:

@@ -16,6 +16,7 @@ from kanal.core.rejects import Reject, target_row
 from kanal.core.tally import Tally
 from kanal.core.transformation import convert_columns
 from kanal.runlog import BatchRecord
+from kanal.runner.new_files import finish_files
 from kanal.runner.replay import NUMBER
 from kanal.runner.second_chances import SecondChances
 from kanal.runner.step_state import Prepared
@@ -32,6 +33,14 @@ class TooManyDeletes(KanalError):
 
 class StepEnding(SecondChances):
     """The part of a step that comes after its rows, before they are committed."""
+
+    def after_commit(self) -> None:
+        """Do with the files that were loaded what the pipeline says."""
+        if self._files is not None and self.plan.settings.when_loaded is not None:
+            try:
+                self.notes += finish_files(self.plan, self.job)
+            except KanalError as error:
+                self.notes.append(f"its files could not be seen to: {error.what}; the next run tries it again")
 
     def _delete_rest(self, rule: WriteRule, load: Load) -> None:
         """Delete what is missing in the source, and what referred to it is gone by now; say which rows stay."""
@@ -79,6 +88,8 @@ class StepEnding(SecondChances):
             load.run_sql(self.plan.settings.last_sql)
         if self._increment is not None and self._writes:
             self._increment.move(load)
+        if self._files is not None and not self.rehearsal:
+            self._files.record(load)
         self._number_on(load)
         self.tally.require_balance()
 
@@ -139,6 +150,8 @@ class StepEnding(SecondChances):
                 number = int(reject.row.pop(NUMBER) or 0)
                 self.rejected_again.add(number)
                 rejects[place] = replace(reject, again=number)
+        if self._files is not None:
+            self._files.rejected(rejects)
         tally.deleted, self._deleted = tally.deleted + self._deleted, 0
         self.tally.add(tally)
         self.batches += 1

@@ -29,6 +29,7 @@ from kanal.core.transformation import (
 from kanal.runlog import BatchRecord
 from kanal.runner.incremental import Increment
 from kanal.runner.job_plan import PipelinePlan
+from kanal.runner.new_files import NewFiles
 from kanal.runner.own_lookups import OwnLookups
 from kanal.runner.replay import Rejected
 from kanal.runner.staged_rows import EncodedRows, Mask
@@ -174,6 +175,7 @@ class StepState:
     _on_batch: OnBatch = field(init=False, default=lambda record, rejects: None)
     _shared: SharedLoad | None = field(init=False, default=None)
     _increment: Increment | None = field(init=False, default=None)
+    _files: NewFiles | None = field(init=False, default=None)
     _lookups: list[tuple[LookupPlan, LookupTable]] = field(init=False, default_factory=list)
     _checks: list[RowCheck] = field(init=False, default_factory=list)
     _claims: Claims | None = field(init=False, default=None)

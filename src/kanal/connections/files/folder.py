@@ -142,7 +142,7 @@ class FileTables(PlainTables):
 class Folder(PlainConnection):
     """A place that keeps files, as source and target."""
 
-    reads = frozenset({Reads.ROWS, Reads.FILES})
+    reads = frozenset({Reads.ROWS, Reads.FILES, Reads.MOVE})
     writes = frozenset({Writes.APPEND, Writes.EMPTY, Writes.REMEMBER, Writes.SHARE, Writes.FILES})
 
     def __init__(self, name: str, store: Store) -> None:
@@ -237,6 +237,28 @@ class Folder(PlainConnection):
 
     # --- as a source -----------------------------------------------------------------------------------------------
 
+    def files_of(self, table: TableInfo) -> list[FoundFile]:
+        """The files of a table as they are now, in their order."""
+        return self.store.find(pattern_of(table))
+
+    def with_files(self, table: TableInfo, files: Sequence[FoundFile]) -> TableInfo:
+        """A table with some of its files."""
+        assert isinstance(table, FileTable)
+        return replace(table, files=tuple(files))
+
+    def has_file(self, name: str) -> bool:
+        """True where there is a file of that name."""
+        return self.store.look_up(name) is not None
+
+    def move_file(self, name: str, to: str) -> None:
+        """Give a file another name, if that has not been done; raises KanalError."""
+        if self.has_file(name):
+            self.store.move(name, to)
+
+    def remove_file(self, name: str) -> None:
+        """Remove a file, if that has not been done; raises KanalError."""
+        self.store.remove(name)
+
     def batches(self, reading: Reading) -> Iterator[SourceBatch]:
         table, left = reading.table, reading.limit
         if not isinstance(table, FileTable):
@@ -246,7 +268,7 @@ class Folder(PlainConnection):
             for part in _parts(file, table, reading):
                 batch = _batch(file, part, reading.columns, types)
                 if left is not None and batch.rows >= left:
-                    yield replace(batch.take(np.arange(left)), bad_lines=batch.bad_lines)
+                    yield replace(batch.take(np.arange(left)), bad_lines=batch.bad_lines, file=file.name)
                     return
                 left = None if left is None else left - batch.rows
                 if batch.rows or batch.bad_lines:
@@ -299,4 +321,4 @@ def _batch(file: FoundFile, part: Part, wanted: Sequence[str], types: dict[str, 
             # Of another type than in the first file: the text stands for the value.
             columns[name] = values if values.type == types[name] else values.cast(pa.string())
     strays = {name: found for name, found in part.strays.items() if name in columns}
-    return SourceBatch(part.rows, columns, strays, bad_lines=tuple(part.bad))
+    return SourceBatch(part.rows, columns, strays, bad_lines=tuple(part.bad), file=file.name)

@@ -9,11 +9,11 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import json
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from typing import TYPE_CHECKING, Any, cast
 
 from kanal.connections.files.stores import Store
-from kanal.connections.journal import Progress, Watermark
+from kanal.connections.journal import LoadedFile, Progress, Watermark
 from kanal.connections.loading import Load
 from kanal.core.errors import KanalError
 from kanal.core.tally import Tally
@@ -123,6 +123,31 @@ class FileJournal:
         content = {"job": job, "step": step, "watermark": watermark, "moved": moved}
         text = None if watermark is None else json.dumps(content)
         cast("FileLoad", load).notes[_name("watermark", job, step)] = text
+
+    # --- files -----------------------------------------------------------------------------------------------------
+
+    def make_files_ready(self) -> None:
+        """Nothing has to be made."""
+
+    def loaded_files(self, job: str, step: str) -> list[LoadedFile]:
+        """The files that a step has loaded, in the order of their names."""
+        self.catch_up()
+        text = self.store.note(_name("files", job, step))
+        return [] if text is None else [LoadedFile(**one) for one in json.loads(text)["files"]]
+
+    def record_files(self, load: Load, job: str, step: str, files: Sequence[LoadedFile]) -> None:
+        """Remember files, within a load's transaction, in the place of those of the same names."""
+        kept = {file.name: file for file in [*self.loaded_files(job, step), *files]}
+        self._keep_files(load, job, step, kept)
+
+    def forget_files(self, load: Load, job: str, step: str, names: Collection[str]) -> None:
+        """Forget files, within a load's transaction."""
+        kept = {file.name: file for file in self.loaded_files(job, step) if file.name not in names}
+        self._keep_files(load, job, step, kept)
+
+    def _keep_files(self, load: Load, job: str, step: str, files: dict[str, LoadedFile]) -> None:
+        content = {"job": job, "step": step, "files": [vars(files[name]) for name in sorted(files)]}
+        cast("FileLoad", load).notes[_name("files", job, step)] = json.dumps(content)
 
 
 def _name(kind: str, *parts: str) -> str:

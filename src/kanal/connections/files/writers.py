@@ -41,6 +41,7 @@ _PACKING: dict[str, Callable[[IO[bytes]], Any]] = {
     ".zst": lambda stream: pa.CompressedOutputStream(pa.PythonFile(_StaysOpen(stream), "w"), "zstd"),
 }
 
+
 class _StaysOpen(io.RawIOBase):
     """A stream to be written that stays open when this is closed."""
 

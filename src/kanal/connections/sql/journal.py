@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import contextlib
 import datetime as dt
+import hashlib
 import json
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from typing import TYPE_CHECKING, cast
 
 import sqlalchemy as sa
 
 from kanal.connections.errors import DatabaseError
-from kanal.connections.journal import Progress, Watermark
+from kanal.connections.journal import LoadedFile, Progress, Watermark
 from kanal.connections.loading import Load
 from kanal.core.errors import KanalError
 from kanal.core.tally import Tally
@@ -46,6 +47,26 @@ def _watermarks(name: str, value: str) -> sa.Table:
 WATERMARK = _watermarks("kanal_watermark", "watermark")
 #: What it was called before; read where it is there, and replaced when a load needs the table.
 _FORMER = _watermarks("kanal_mark", "mark")
+
+
+_LONGEST_NAME = 1000
+LOADED_FILE = sa.Table(
+    "kanal_file",
+    sa.MetaData(),
+    # What job, step and name are together, which some databases cannot take as a key.
+    sa.Column("entry", sa.String(64), primary_key=True),
+    sa.Column("job", sa.String(200), nullable=False),
+    sa.Column("step", sa.String(200), nullable=False),
+    sa.Column("name", sa.String(_LONGEST_NAME), nullable=False),
+    sa.Column("size", sa.BigInteger, nullable=False),
+    sa.Column("modified", sa.String(40), nullable=False),
+    sa.Column("checksum", sa.String(200), nullable=False),
+    sa.Column("run", sa.Integer, nullable=False),
+    sa.Column("loaded", sa.String(40), nullable=False),
+    sa.Column("rows", sa.BigInteger, nullable=False),
+    sa.Column("rejected", sa.BigInteger, nullable=False),
+    sa.Column("pending", sa.String(_LONGEST_NAME)),
+)
 
 
 class SqlJournal:
@@ -152,6 +173,38 @@ class SqlJournal:
             moved = f"{moment.astimezone(dt.UTC):%Y-%m-%d %H:%M:%S}"
             sql.execute(WATERMARK.insert().values(job=job[:200], step=step[:200], watermark=watermark, moved=moved))
 
+    # --- files -----------------------------------------------------------------------------------------------------
+
+    def make_files_ready(self) -> None:
+        """Make the table of loaded files where it is missing; raises KanalError."""
+        self._make(LOADED_FILE)
+
+    def loaded_files(self, job: str, step: str) -> list[LoadedFile]:
+        """The files that a step has loaded, in the order of their names."""
+        if LOADED_FILE.name not in self.database.catalogue.table_names():
+            return []
+        query = sa.select(*list(LOADED_FILE.c)[3:]).where(_of(LOADED_FILE, job, step)).order_by(LOADED_FILE.c.name)
+        with self.database.errors(), self.database.connect() as connection:
+            rows = connection.execute(query).mappings().all()
+        return sorted((LoadedFile(**row) for row in rows), key=lambda file: file.name)
+
+    def record_files(self, load: Load, job: str, step: str, files: Sequence[LoadedFile]) -> None:
+        """Remember files, within a load's transaction, in the place of those of the same names."""
+        self.forget_files(load, job, step, [file.name for file in files])
+        sql = cast("SqlLoad", load)
+        for file in files:
+            if len(file.name) > _LONGEST_NAME or len(file.pending or "") > _LONGEST_NAME:
+                raise KanalError(f"{file.name[:80]}… is too long a name to be kept", "give the file a shorter one")
+            entry = _entry_of(job, step, file.name)
+            sql.execute(LOADED_FILE.insert().values(entry=entry, job=job[:200], step=step[:200], **vars(file)))
+
+    def forget_files(self, load: Load, job: str, step: str, names: Collection[str]) -> None:
+        """Forget files, within a load's transaction."""
+        entries = [_entry_of(job, step, name) for name in names]
+        for start in range(0, len(entries), 500):
+            chosen = LOADED_FILE.c.entry.in_(entries[start : start + 500])
+            cast("SqlLoad", load).execute(LOADED_FILE.delete().where(chosen))
+
     def _make(self, table: sa.Table) -> None:
         """Make a table of Kanal's own where it is missing; raises KanalError where that is not allowed."""
         catalogue = self.database.catalogue
@@ -164,6 +217,10 @@ class SqlJournal:
                     raise
             catalogue.forget_names()
             catalogue.table_names()  # now, and not while a load is under way
+
+
+def _entry_of(job: str, step: str, name: str) -> str:
+    return hashlib.sha256(json.dumps([job, step, name]).encode()).hexdigest()
 
 
 def _entry(token: str, step: str) -> sa.ColumnElement[bool]:

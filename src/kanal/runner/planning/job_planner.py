@@ -21,6 +21,7 @@ from kanal.runlog import SeenTable
 from kanal.runner.job_plan import CommandPlan, Difference, Group, JobPlan, NewTable, PipelinePlan, StepPlan
 from kanal.runner.planning.circles import break_circles, circle_groups, with_open_references
 from kanal.runner.planning.exchanges import link_exchanges
+from kanal.runner.planning.mapping_planner import NoFiles
 from kanal.runner.planning.new_tables import references
 from kanal.runner.planning.order import CircleError, Wait, in_order
 from kanal.runner.planning.pipeline_planner import PipelinePlanner
@@ -71,9 +72,7 @@ class _Planner:
         steps: dict[str, StepPlan] = {}
         for name in job.pipeline:
             with self.at(("pipeline", name)):
-                plan = PipelinePlanner(self, name).plan()
-                if plan is not None:
-                    steps[name] = plan
+                steps |= self._planned(name)
         for name, command in job.command.items():
             if command.connection in self.connections:
                 with self.at(("command", name)):
@@ -112,6 +111,19 @@ class _Planner:
             job, [steps[name] for name in ordered], waits, self.connections, self.notes, groups, new, self.adding or [],
             given_up, seen,
         )  # fmt: skip
+
+    def _planned(self, name: str) -> dict[str, StepPlan]:
+        """The plan of a pipeline, by its name; nothing where it has none."""
+        try:
+            plan = PipelinePlanner(self, name).plan()
+        except NoFiles as error:
+            target = self.connections.get(self.job.pipeline[name].target.connection)
+            if target is None:
+                return {}
+            why = f"{error.what}, so nothing is loaded"
+            self.note(("pipeline", name, "source"), why, "its columns are checked once there is one")
+            return {name: CommandPlan(name, as_target(target), "", kind="pipeline", idle=why)}
+        return {} if plan is None else {name: plan}
 
     def _seen(self, steps: Mapping[str, StepPlan]) -> Iterator[SeenTable]:
         """What the tables look like that each pipeline uses, those apart that are to be made."""

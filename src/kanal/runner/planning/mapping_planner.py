@@ -60,6 +60,10 @@ class Planner(Protocol):
         """True for a table that is not there yet, and will be made."""
 
 
+class NoFiles(KanalError):
+    """There is no file yet, or none any more, of a pipeline that loads each file once."""
+
+
 class MappingPlanner:
     """The part of a pipeline's planner that maps columns."""
 
@@ -70,6 +74,7 @@ class MappingPlanner:
         self.path = ("pipeline", name)
         self.settings = self.job.effective(name)
         self.rule = rule_of(self.settings)
+        self._none_there: NoFiles | None = None
 
     @property
     def source(self) -> Source:
@@ -94,6 +99,10 @@ class MappingPlanner:
                     return None
                 differ = self.settings.columns_differ
                 form = self.planner.format_named(place.format)
+                taken = self.settings.files_once or self.settings.when_loaded is not None
+                if taken and not database.catalogue.has_table(None, place.pattern):
+                    self._none_there = NoFiles(f"no file of connection {place.connection} fits {place.pattern}")
+                    return None
                 return database.catalogue.describe_files(place.pattern, form, differ)
             if place.query is None:
                 return self.planner.table(place)

@@ -8,6 +8,7 @@ from typing import Any
 
 from kanal.connections import ColumnInfo, TableInfo
 from kanal.connections.base import Source, as_source
+from kanal.connections.files.stores import check_pattern, fits
 from kanal.connections.reading import Reading
 from kanal.connections.roles import Reads, Writes, lacks
 from kanal.core.change_values import GROWING, change_value
@@ -29,7 +30,7 @@ class PipelinePlanner(HistoryPlanner):
     def plan(self) -> PipelinePlan | None:
         before = len(self.planner.problems)
         settings = self.settings
-        source = self._source()
+        source = self._source_of_files()
         target = None
         with self.planner.at((*self.path, "target")):
             target = self._target_table()
@@ -65,15 +66,10 @@ class PipelinePlanner(HistoryPlanner):
         if len(self.planner.problems) > before:
             return None
         plans = [plan for plan, _, _ in lookups]
-        used = {name for node in columns for owner, name in node.expression.uses if owner is None}
-        for expression in [where, delete_when, *(probe for plan in plans for probe in plan.probes)]:
-            used |= {name for owner, name in expression.uses if owner is None} if expression else set()
-        # The key of the source is kept with every reject, to find the row again.
-        used |= set(source.primary_key)
-        if since is not None:
-            used |= {name for _, name in since.change.uses}
-        if settings.commits.by_batch:
-            used |= set(order_by)
+        expressions = [column.expression for column in columns]
+        expressions += [one for one in (where, delete_when) if one is not None]
+        expressions += [probe for plan in plans for probe in plan.probes]
+        used = self._used(source, expressions, since, order_by)
         reading = Reading(
             source,
             settings.source.query,
@@ -119,6 +115,49 @@ class PipelinePlanner(HistoryPlanner):
             self._closing(target) if settings.history is not None else None,
         )
 
+    def _source_of_files(self) -> TableInfo | None:
+        """The source; raises NoFiles where it is files of which there are none, which may come later."""
+        source = self._source()
+        if self._none_there is not None:
+            raise self._none_there
+        if source is not None and Reads.FILES in self.source.reads:
+            self._check_files_once(source)
+        return source
+
+    def _used(
+        self, source: TableInfo, expressions: Sequence[Expression], since: SincePlan | None, order_by: Sequence[str]
+    ) -> set[str]:
+        """The columns of the source that are read."""
+        used = {name for expression in expressions for owner, name in expression.uses if owner is None}
+        # The key of the source is kept with every reject, to find the row again.
+        used |= set(source.primary_key)
+        if since is not None:
+            used |= {name for _, name in since.change.uses}
+        if self.settings.commits.by_batch:
+            used |= set(order_by)
+        if Reads.FILES in self.source.reads:
+            used |= {"file.name", "file.line"}  # by which a reject is found in its file
+        return used
+
+    def _check_files_once(self, source: TableInfo) -> None:
+        """What does not go with files that are loaded once, or moved."""
+        settings = self.settings
+        asked = "files_once" if settings.files_once else "when_loaded" if settings.when_loaded is not None else ""
+        for key, goes, why in (
+            ("write", not self.rule.empties, "it empties the target, which then has the new files alone"),
+            ("limit", settings.limit is None, "rows beyond the limit would be taken for loaded"),
+            ("missing", settings.missing == "keep", "which rows are missing is not known from the new files"),
+        ):
+            if asked and not goes:
+                self._problem(key, f"this does not go with {asked}: {why}", "remove one of the two")
+        if settings.when_loaded is not None and settings.when_loaded.move is not None:
+            move = settings.when_loaded.move
+            with self.planner.at((*self.path, "when_loaded")):
+                check_pattern(move)
+                if fits(source.name, f"{move.rstrip('/')}/{getattr(source, 'first', '')}"):
+                    raise KanalError(f"moved to {move}, files would be found again by {source.name}",
+                                     "name a folder that the pattern does not lead to")  # fmt: skip
+
     def _check_own_lookups(self, lookups: Sequence[tuple[LookupPlan, Source, TableInfo]], target: TableInfo) -> None:
         """Rows that look up others of this very load are not written in their order."""
         duplicates, place = self.settings.duplicates, self.target.place_of(target)
@@ -134,6 +173,11 @@ class PipelinePlanner(HistoryPlanner):
     def _check_abilities(self) -> None:
         """Whether source and target can do what the pipeline asks of them."""
         settings, reads, writes = self.settings, self.source.reads, self.target.writes
+
+        def by_itself(key: str) -> bool:
+            """True for a key of the pipeline's own, which [defaults] may set for others too."""
+            return key in self.job.pipeline[self.name].model_fields_set or Reads.FILES in reads
+
         wanted: list[tuple[str, bool, Reads | Writes]] = [
             ("source", settings.source.query is not None, Reads.QUERY),
             ("order_by", bool(settings.order_by), Reads.ORDER),
@@ -146,6 +190,10 @@ class PipelinePlanner(HistoryPlanner):
             ("since", settings.since is not None, Writes.REMEMBER),
             ("first_sql", settings.first_sql is not None, Writes.SQL),
             ("last_sql", settings.last_sql is not None, Writes.SQL),
+            ("files_once", settings.files_once and by_itself("files_once"), Reads.FILES),
+            ("when_loaded", settings.when_loaded is not None and by_itself("when_loaded"), Reads.MOVE),
+            ("files_once", settings.files_once and Reads.FILES in reads, Writes.REMEMBER),
+            ("when_loaded", settings.when_loaded is not None and Reads.FILES in reads, Writes.REMEMBER),
             ("commit", settings.commits.by_batch, Writes.BATCHES),
             ("duplicates", settings.duplicates == "last", Writes.REPLACE),
             ("partition_by", bool(settings.partition_by), Writes.FILES),
@@ -241,12 +289,12 @@ class PipelinePlanner(HistoryPlanner):
     def _order_of_batches(self, source: TableInfo, order_by: tuple[str, ...]) -> tuple[str, ...]:
         """The columns in whose order batches are read, which must come the same way again when a run goes on."""
         settings = self.settings
-        for key, fits, why in (
+        for key, goes, why in (
             ("reject", settings.reject == "row", "earlier batches are committed when a bad row is found"),
             ("missing", settings.missing == "keep", "which rows are missing is known only at the end"),
             ("limit", settings.limit is None, "when a run goes on, rows would be counted anew"),
         ):
-            if not fits:
+            if not goes:
                 self._problem(key, f'this does not go with commit = "batch": {why}', 'set commit = "step"')
         filled = {column.name for column in source.columns if not column.nullable}
         keys = [key for key in (source.primary_key, *source.unique) if key and set(key) <= filled]

@@ -1,0 +1,47 @@
+"""kanal files: which files each step has loaded, when and by which run; and which are new."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from kanal.cli.output import console, escape, print_json, show, table
+from kanal.core.errors import KanalError
+from kanal.job import Job
+from kanal.runner.file_states import files_of, forget_file
+
+_STATES = {
+    "loaded": "[green]loaded[/]",
+    "new": "[cyan]new[/]",
+    "changed": "[yellow]changed since[/]",
+    "gone": "[dim]no longer there[/]",
+}
+
+
+def files(path: Path, step: str | None, forget: str | None, json: bool) -> int:
+    """Print the files of a job's steps that load each once, or forget one; the exit status."""
+    job = Job.read(path)
+    if forget is not None:
+        if step is None:
+            raise KanalError("a file is forgotten for one step", "write kanal files JOB STEP --forget FILE")
+        forget_file(job, step, forget)
+    found = [state for state in files_of(job) if step in (None, state.step)]
+    if json:
+        print_json([vars(state) for state in found])
+        return 0
+    screen = console()
+    if not found:
+        screen.print("No pipeline of this job loads each file once, or there are none; give one files_once = true.")
+        return 0
+    drawn = table("step", "~file", "state", "#bytes", "loaded (UTC)", "#run", "#rows", "#rejected")
+    for state in found:
+        shown = f"{_STATES[state.state]}, to be {_pending(state.pending)}" if state.pending else _STATES[state.state]
+        counts = [f"{number:,}" if number is not None else "" for number in (state.run, state.rows, state.rejected)]
+        loaded = (state.loaded or "")[:19].replace("T", " ")
+        drawn.add_row(escape(state.step), escape(state.name), shown, f"{state.size:,}", loaded, *counts)
+    show(screen, drawn)
+    return 0
+
+
+def _pending(pending: str) -> str:
+    act, _, to = pending.partition(" ")
+    return f"moved to {escape(to)}" if act == "move" else "deleted"

@@ -1,0 +1,159 @@
+"""Of a pipeline that loads each file once: which files are new, what is remembered of them, and what follows."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import PurePosixPath
+from typing import Any
+
+from kanal.connections.base import FileSource, as_file_source
+from kanal.connections.journal import LoadedFile
+from kanal.connections.loading import Load
+from kanal.core.errors import KanalError, counted
+from kanal.core.frame import SourceBatch
+from kanal.core.rejects import Reject
+from kanal.runner.job_plan import PipelinePlan
+
+
+@dataclass
+class NewFiles:
+    """The files that a step reads, in the order in which it does, and what it meets in them."""
+
+    plan: PipelinePlan
+    source: FileSource
+    job: str
+    run: int
+    moment: dt.datetime
+    #: The new files, by name, as they will be remembered; and files that are known by another name or time.
+    new: dict[str, LoadedFile] = field(default_factory=dict)
+    known_again: list[LoadedFile] = field(default_factory=list)
+    table: Any = None
+    notes: list[str] = field(default_factory=list)
+    #: By file, rows read and rejected; and files none of whose rows is loaded.
+    _rows: Counter[str] = field(default_factory=Counter)
+    _rejected: Counter[str | None] = field(default_factory=Counter)
+    _refused: set[str] = field(default_factory=set)
+    _left_out: int = 0
+
+    @classmethod
+    def of(cls, plan: PipelinePlan, job: str, run: int, moment: dt.datetime) -> NewFiles:
+        """What is new now; raises KanalError."""
+        plan.target.journal.make_files_ready()
+        made = cls(plan, as_file_source(plan.source), job, run, moment)
+        made._choose(plan.target.journal.loaded_files(job, plan.name))
+        return made
+
+    def _choose(self, loaded: Sequence[LoadedFile]) -> None:
+        """Tell new files from those that were loaded, by name, size and time, or else by their content."""
+        table = self.plan.reading.table
+        found = self.source.files_of(table)
+        once = self.plan.settings.files_once and not self.plan.all_files
+        by_name = {file.name: file for file in loaded if once or file.pending}
+        by_content = {(file.size, file.checksum): file for file in by_name.values()}
+        sizes = {file.size for file in by_name.values()}
+        chosen = []
+        for file in found:
+            known = by_name.get(file.name)
+            modified = moment_text(file.modified)
+            if known is not None and (known.size, known.modified) == (file.size, modified):
+                self._leave_out(known, file.name, modified)
+                continue
+            checksum = file.checksum()
+            same = by_content.get((file.size, checksum)) if file.size in sizes else None
+            if same is not None:
+                self._leave_out(same, file.name, modified)
+                continue
+            if known is not None:
+                self.notes.append(f"{file.name} is loaded again: it has changed since run {known.run}")
+            made = LoadedFile(
+                file.name, file.size, modified, checksum, self.run, moment_text(self.moment), 0, 0,
+                self._what_follows(file.name),
+            )  # fmt: skip
+            self.new[file.name] = made
+            if once:
+                by_content[file.size, checksum] = made
+                sizes.add(file.size)
+            chosen.append(file)
+        if self._left_out:
+            self.notes.insert(0, f"{counted(self._left_out, 'file')} left out, loaded before")
+        self.table = self.source.with_files(table, chosen)
+
+    def _leave_out(self, known: LoadedFile, name: str, modified: str) -> None:
+        """Leave out a file that was loaded, by its name or another; what follows then, follows with it too."""
+        self._left_out += 1
+        pending = self._what_follows(name)
+        if known.name != name:
+            self.notes.append(f"{name} is left out: its content is that of {known.name}, which was loaded by run "
+                              f"{known.run}")  # fmt: skip
+        if pending is not None or (known.name, known.modified) != (name, modified):
+            self.known_again.append(replace(known, name=name, modified=modified, pending=pending))
+
+    def _what_follows(self, name: str) -> str | None:
+        """What is to be done with a file after the commit: "delete", or the name that it gets; None for nothing."""
+        asked = self.plan.settings.when_loaded
+        if asked is None:
+            return None
+        if asked.move is None:
+            return "delete"
+        path = PurePosixPath(asked.move) / name
+        if self.source.has_file(path.as_posix()):
+            ending = "".join(path.suffixes)
+            path = path.with_name(f"{path.name[: len(path.name) - len(ending)]}-{self.run:06d}{ending}")
+        return f"move {path.as_posix()}"
+
+    def read(self, batch: SourceBatch) -> None:
+        """Count what was read of a file."""
+        self._rows[batch.file] += batch.rows + len(batch.bad_lines)
+        if any(bad.whole for bad in batch.bad_lines):  # it is not loaded, and stays
+            self._refused.add(batch.file)
+
+    def rejected(self, rejects: Sequence[Reject]) -> None:
+        """Count rejects."""
+        self._rejected.update(reject.row.get("file.name") for reject in rejects)
+
+    def record(self, load: Load) -> None:
+        """Remember the files, within the load's transaction."""
+        new = [
+            replace(file, rows=self._rows[name], rejected=self._rejected[name])
+            for name, file in self.new.items()
+            if name not in self._refused
+        ]
+        files = [*self.known_again, *new]
+        if not self.plan.settings.files_once:
+            files = [file for file in files if file.pending]
+        if files:
+            self.plan.target.journal.record_files(load, self.job, self.plan.name, files)
+
+
+def finish_files(plan: PipelinePlan, job: str) -> list[str]:
+    """Move or delete the files whose load is committed; notes on what could not be done, which the next run tries."""
+    source, journal, notes = as_file_source(plan.source), plan.target.journal, []
+    done: list[LoadedFile] = []
+    for file in journal.loaded_files(job, plan.name):
+        if file.pending is None:
+            continue
+        try:
+            act, _, to = file.pending.partition(" ")
+            if act == "move":
+                source.move_file(file.name, to)
+            else:
+                source.remove_file(file.name)
+            done.append(replace(file, pending=None))
+        except KanalError as error:
+            notes.append(f"{error.what}; the next run tries it again")
+    if done:
+        with plan.target.load() as load:
+            if plan.settings.files_once:
+                journal.record_files(load, job, plan.name, done)
+            else:
+                journal.forget_files(load, job, plan.name, [file.name for file in done])
+            load.commit()
+    return notes
+
+
+def moment_text(moment: dt.datetime) -> str:
+    """A moment as it is remembered, in UTC."""
+    return moment.astimezone(dt.UTC).isoformat(timespec="microseconds")
