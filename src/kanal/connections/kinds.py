@@ -25,9 +25,16 @@ if TYPE_CHECKING:
     from kanal.definition import RunLog
 
 GROUP = "kanal.connections"
-_SQL = "kanal.connections.sql"
+_SQL, _FILES = "kanal.connections.sql", "kanal.connections.files"
 _BUILT_IN = {
-    "file": "kanal.connections.files.folder:Folder",
+    "file": f"{_FILES}.folder:Folder",
+    "s3": f"{_FILES}.s3:S3Folder",
+    "http": f"{_FILES}.http:HttpFolder",
+    "https": f"{_FILES}.http:HttpFolder",
+    **dict.fromkeys(
+        ("sftp", "ssh", "ftp", "smb", "hdfs", "webhdfs", "abfs", "abfss", "az", "gs", "gcs", "memory"),
+        f"{_FILES}.filesystems:FilesystemFolder",
+    ),
     "sqlite": f"{_SQL}.sqlite:SQLite",
     "postgresql": f"{_SQL}.postgresql:PostgreSQL",
     "postgres": f"{_SQL}.postgresql:PostgreSQL",

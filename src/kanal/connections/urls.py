@@ -11,9 +11,10 @@ if TYPE_CHECKING:
 
 #: Settings that are never secret. All others may be, and are not shown.
 HARMLESS = frozenset({
-    "application_name", "charset", "client_encoding", "connect_timeout", "dsn", "driver", "gssencmode", "keepalives",
+    "application_name", "charset", "client_encoding", "connect_timeout", "dsn", "driver", "endpoint_url",
+    "gssencmode", "keepalives",
     "keepalives_count", "keepalives_idle", "keepalives_interval", "local_infile", "mode", "port", "read_timeout",
-    "service", "sql_mode", "ssl", "ssl_ca", "ssl_capath", "ssl_cert", "ssl_check_hostname", "ssl_disabled",
+    "region", "service", "sql_mode", "ssl", "ssl_ca", "ssl_capath", "ssl_cert", "ssl_check_hostname", "ssl_disabled",
     "ssl_key", "ssl_verify_cert", "ssl_verify_identity", "sslcert", "sslcompression", "sslcrl", "sslkey", "sslmode",
     "sslrootcert", "target_session_attrs", "timeout", "unix_socket", "uri", "write_timeout",
 })  # fmt: skip

@@ -424,7 +424,7 @@ class Settings(Model):
     create: Literal["never", "missing"] = "never"
     generated: Literal["own", "keep"] = "own"
     columns_differ: Literal["fail", "reject", "null"] = "fail"
-    files_once: bool = False
+    files_once: bool | Literal["name"] = False
     when_loaded: WhenLoaded | None = None
 
     @property

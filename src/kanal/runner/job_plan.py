@@ -208,7 +208,7 @@ class PipelinePlan:
     def takes_files(self) -> bool:
         """True where it is remembered which files were loaded."""
         settings = self.settings
-        return Reads.FILES in self.source.reads and (settings.files_once or settings.when_loaded is not None)
+        return Reads.FILES in self.source.reads and (bool(settings.files_once) or settings.when_loaded is not None)
 
     @property
     def timeout(self) -> float | None:

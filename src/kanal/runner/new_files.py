@@ -52,17 +52,21 @@ class NewFiles:
         found = self.source.files_of(table)
         once = self.plan.settings.files_once and not self.plan.all_files
         by_name = {file.name: file for file in loaded if once or file.pending}
-        by_content = {(file.size, file.checksum): file for file in by_name.values()}
-        sizes = {file.size for file in by_name.values()}
+        by_content: dict[tuple[int, str], LoadedFile] = {}
+        if self.plan.settings.files_once != "name":
+            by_content = {(file.size, file.checksum): file for file in by_name.values()}
         chosen = []
         for file in found:
             known = by_name.get(file.name)
             modified = moment_text(file.modified)
-            if known is not None and (known.size, known.modified) == (file.size, modified):
+            same_tag = known is not None and file.tag in ("", known.checksum)
+            if known is not None and same_tag and (known.size, known.modified) == (file.size, modified):
                 self._leave_out(known, file.name, modified)
                 continue
             checksum = file.checksum()
-            same = by_content.get((file.size, checksum)) if file.size in sizes else None
+            same = by_content.get((file.size, checksum))
+            if same is None and known is not None and (known.size, known.checksum) == (file.size, checksum):
+                same = known  # touched
             if same is not None:
                 self._leave_out(same, file.name, modified)
                 continue
@@ -73,9 +77,8 @@ class NewFiles:
                 self._what_follows(file.name),
             )  # fmt: skip
             self.new[file.name] = made
-            if once:
+            if once and self.plan.settings.files_once != "name":
                 by_content[file.size, checksum] = made
-                sizes.add(file.size)
             chosen.append(file)
         if self._left_out:
             self.notes.insert(0, f"{counted(self._left_out, 'file')} left out, loaded before")

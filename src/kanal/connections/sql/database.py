@@ -266,8 +266,13 @@ class SqlDatabase:
 
     def scalar(self, query: sa.Select[Any]) -> Any:
         """The one value that a query finds, None where there is none; outside of any load."""
+        found = self.found_by(query)
+        return found[0][0] if found else None
+
+    def found_by(self, query: sa.Select[Any]) -> list[tuple[Any, ...]]:
+        """The rows that a query finds, outside of any load."""
         with self.errors(), self.connect() as connection:
-            return connection.execute(query).scalar()
+            return [tuple(row) for row in connection.execute(query)]
 
     def rows_of(self, sql: str, **values: Any) -> list[Any]:
         """The rows that a question about the database itself finds."""

@@ -183,10 +183,11 @@ class SqlJournal:
         """The files that a step has loaded, in the order of their names."""
         if LOADED_FILE.name not in self.database.catalogue.table_names():
             return []
-        query = sa.select(*list(LOADED_FILE.c)[3:]).where(_of(LOADED_FILE, job, step)).order_by(LOADED_FILE.c.name)
-        with self.database.errors(), self.database.connect() as connection:
-            rows = connection.execute(query).mappings().all()
-        return sorted((LoadedFile(**row) for row in rows), key=lambda file: file.name)
+        columns = list(LOADED_FILE.c)[3:]
+        rows = self.database.found_by(sa.select(*columns).where(_of(LOADED_FILE, job, step)))
+        names = [column.name for column in columns]
+        files = [LoadedFile(**dict(zip(names, row, strict=True))) for row in rows]
+        return sorted(files, key=lambda file: file.name)
 
     def record_files(self, load: Load, job: str, step: str, files: Sequence[LoadedFile]) -> None:
         """Remember files, within a load's transaction, in the place of those of the same names."""

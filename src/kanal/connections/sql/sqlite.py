@@ -254,11 +254,10 @@ class SQLite(SqlDatabase):
         """A driver's error as one of Kanal's."""
         return self.failed(self.driver_words(error), self.passes(error))
 
-    def scalar(self, query: sa.Select[Any]) -> Any:
+    def found_by(self, query: sa.Select[Any]) -> list[tuple[Any, ...]]:
         with self.arrow() as connection, connection.cursor() as cursor:
             cursor.execute(self.compiled(query))
-            rows = cursor.fetchall()
-        return rows[0][0] if rows else None
+            return [tuple(row) for row in cursor.fetchall()]
 
     @property
     def lock(self) -> Any:
