@@ -298,6 +298,7 @@ def test_a_file_that_changes_while_it_is_read(places: Places, files: Files, monk
         ('[pipeline.t]\nsource = { connection = "inbox", query = "SELECT 1" }\ntarget = "new:t"', "cannot run a query"),
         ('[pipeline.t]\nsource = "inbox:a.csv"\ntarget = "inbox:b.csv"', "would be written again by the next run"),
         ('[pipeline.t]\nsource = "inbox:c.csv"\ntarget = "new:t"', "has one column only"),
+        ('[pipeline.t]\nsource = "inbox:e.csv"\ntarget = "new:t"', "3 of its first 4 records do not fit its header"),
         ('[pipeline.t]\nsource = "inbox:d.dat"\ntarget = "new:t"', "its ending does not say its format"),
         ('[pipeline.t]\nsource = "inbox:a.csv"\ntarget = "new:t"\norder_by = "id"', "in an order that is asked for"),
         ('[pipeline.t]\nsource = "inbox:a.csv"\ntarget = "new:t"\ncommit = "batch"', "cannot go on reading"),
@@ -313,7 +314,12 @@ def test_what_check_says_of_files(places: Places, files: Files, cli: Cli, body: 
     new = places("sqlite")
     new.sql("CREATE TABLE t (id text, v text)")
     (files.folder / "inbox").mkdir()
-    for name, content in (("a.csv", "id,v\n"), ("c.csv", "id;v\n"), ("d.dat", "id,v\n")):
+    for name, content in (
+        ("a.csv", "id,v\n"),
+        ("c.csv", "id;v\n"),
+        ("e.csv", "House list\n\nid,v\n1,2\n3,4\n"),
+        ("d.dat", "id,v\n"),
+    ):
         (files.folder / "inbox" / name).write_text(content)
     (files.folder / "job.toml").write_text(
         f'job = "t"\n[connection.inbox]\nurl = "file:inbox"\n[connection.new]\nurl = "{new.url}"\n{body}\n'

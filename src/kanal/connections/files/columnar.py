@@ -57,6 +57,7 @@ class Columnar:
             for batch in self.record_batches(source, file, chosen, rows):
                 for start in range(0, batch.num_rows, rows):
                     piece = batch.slice(start, rows)
+                    piece.validate(full=True)  # a damaged file has texts that are none
                     columns: dict[str, pa.Array] = {}
                     strays: dict[str, Strays] = {}
                     for name in chosen:

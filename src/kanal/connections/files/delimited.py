@@ -279,6 +279,15 @@ class DelimitedText:
             raise KanalError(f'{file.name} has one column only, "{shortened(columns[0].name)}"',
                              f'if its values are divided by {shown}, set delimiter = "{shown}" in a [format.NAME] '
                              "that the source names")  # fmt: skip
+        with unpacked(file, self._form.unpacked_bytes) as stream:
+            first = next(iter(DelimitedReader(stream, self._form, self._delimiter, file.name)), None)
+        if first is not None and len(first.bad) > len(first.lines):
+            number = len(first.bad) + len(first.lines)
+            raise KanalError(f"{file.name}: {len(first.bad):,} of its first {counted(number, 'record')} do not fit its "
+                             f"header, {shortened(', '.join(column.name for column in columns), 60)}; for instance, of "
+                             f"line {first.bad[0].line}, {first.bad[0].wrong}",
+                             "say where the header is by skip_lines, or what divides the values by delimiter, in a "
+                             "[format.NAME] that the source names")  # fmt: skip
 
     def parts(self, file: FoundFile, wanted: Sequence[str], rows: int) -> Iterator[Part]:
         with unpacked(file, self._form.unpacked_bytes) as stream:

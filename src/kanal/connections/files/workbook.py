@@ -23,7 +23,7 @@ from kanal.connections.description import ColumnInfo
 from kanal.connections.files.formats import Part, header_names, needed, text_columns
 from kanal.connections.files.packing import telling
 from kanal.connections.files.stores import FoundFile
-from kanal.core.errors import KanalError, listed
+from kanal.core.errors import KanalError, counted, listed
 from kanal.core.frame import BadLine
 from kanal.core.nearest import did_you_mean
 from kanal.definition import Format
@@ -71,12 +71,15 @@ class Workbook:
             raise KanalError(f"{file.name} has no header: the sheet is empty there",
                              "correct sheet, range or skip_lines")  # fmt: skip
         header = [text_of(cell) for cell in rows[begin]]
-        while header and header[-1] is None and self._form.range is None and not self._used(rows, len(header) - 1):
+        while header and header[-1] is None:
             header.pop()
+        below = [row for row in rows[begin + 1 : begin + 21] if any(cell != "" for cell in row)]
+        wider = sum(any(cell != "" for cell in row[len(header) :]) for row in below)
+        if wider * 2 > len(below):
+            place, width = sheet.top + begin + 1, counted(len(header), "column")
+            raise KanalError(f"{file.name}: its header, row {place}, has {width}, and most rows below it have more",
+                             "say where the header is by skip_lines or range")  # fmt: skip
         return header_names(file.name, header), rows[begin + 1 :], begin + 1
-
-    def _used(self, rows: list[list[Any]], column: int) -> bool:
-        return any(len(row) > column and row[column] != "" for row in rows)
 
     def parts(self, file: FoundFile, wanted: Sequence[str], rows: int) -> Iterator[Part]:
         sheet = self._sheet(file)
