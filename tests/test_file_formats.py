@@ -429,3 +429,52 @@ target = "new:cards"
         ("list", "bad_line"),
     ]
     assert Decimal(str(files.rows("new.db", "SELECT a FROM json")[0][0])) == Decimal("1.5")
+
+
+# --- what a file seems to be ----------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("content", "keys", "said"),
+    [
+        (b"id,name\n1,a\n2,b\n", {}, ["the header is id, name (certain)"]),
+        (b"name,place\na,x\n", {}, ["the header is name, place (likely)"]),
+        (b"id;toll\n1;1,5\n2;2,5\n", {"delimiter": ";"}, ["a semicolon divides the values (certain)", "the header is id, toll (certain)"]),
+        (b"id\ttoll\n1\t5\n", {"delimiter": "\t"}, ["a tab divides the values (certain)", "the header is id, toll (certain)"]),
+        (b"1,a\n2,b\n", {"header": False, "columns": ("column_1", "column_2")}, ["it has no header (likely)"]),
+        (b"List\n\nid|n\n1|a\n", {"delimiter": "|", "skip_lines": 2},
+         ["a bar divides the values (likely)", "2 lines come before the header (certain)", "the header is id, n (certain)"]),
+        ("id;name\n1;J\u00f6rg\n".encode("cp1252"), {"encoding": "cp1252", "delimiter": ";"},
+         ["it is text in cp1252, and not in UTF-8 (likely)", "a semicolon divides the values (certain)", "the header is id, name (certain)"]),
+        ("id,name\n1,\u20ac\n".encode("utf-16-le"), {"encoding": "utf-16-le"}, ["it is text in utf-16-le (likely)", "the header is id, name (certain)"]),
+        (b"\xef\xbb\xbfid,name\n1,a\n", {}, ["the header is id, name (certain)"]),
+        (b"one\ntwo\n", {}, []),
+        (b"", {}, []),
+    ],
+)  # fmt: skip
+def test_what_a_file_seems_to_be(content: bytes, keys: dict[str, Any], said: list[str]) -> None:
+    from kanal.connections.files.sniffing import sniff_text
+
+    found = sniff_text(content, True, ".csv")
+    given = {} if found.form is None else {name: value for name, value in found.form.given().items() if name != "kind"}
+    assert (given, list(found.said)) == (keys, said)
+
+
+def test_a_draft_of_files_runs(files: Files, cli: Cli) -> None:
+    inbox = files.folder / "inbox"
+    inbox.mkdir()
+    (inbox / "cards.csv").write_bytes(
+        "List\n\nno;name;passed;toll\n1;J\u00f6rg;01.03.2025;12,50\n2;Bo;15.03.2025;1,00\n".encode("cp1252")
+    )
+    workbook(inbox / "cards.xlsx", cards)
+    (inbox / "plain.jsonl").write_text('{"a": 1}\n')
+    shown = cli("sample", "file:inbox", "cards.xlsx").stdout
+    assert "the table is in B3:H" in " ".join(shown.split())
+    assert cli("draft", "file:inbox", "sqlite:///new.db", "--into", "job.toml").returncode == 0
+    assert (
+        "has all of these tables already" in cli("draft", "file:inbox", "sqlite:///new.db", "--into", "job.toml").stderr
+    )
+    run = succeeded(kanal.Job.read(files.folder / "job.toml").run())
+    assert {step.step: step.tally.inserted for step in run} == {"cards_csv": 2, "cards_xlsx": 4, "plain_jsonl": 1}
+    assert files.rows("new.db", "SELECT name, passed, toll FROM cards ORDER BY no") == [
+        ("J\u00f6rg", "2025-03-01", 12.5), ("Bo", "2025-03-15", 1)]  # fmt: skip

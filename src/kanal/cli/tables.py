@@ -125,12 +125,16 @@ def sample(place: str, name: str, rows: int, scan: int, job: Path | None, json: 
                 "table": found.table.name,
                 "scanned": found.scanned,
                 "whole": found.whole,
+                "guessed": list(getattr(found.table, "guessed", ())),
                 "rows": found.rows,
                 "columns": [_profile_document(profile, found) for profile in found.profiles],
             }
         )
         return 0
     screen = console()
+    guessed = getattr(found.table, "guessed", ())
+    if guessed:
+        screen.print(f"[dim]As it seems: {escape('; '.join(guessed))}.[/]\n")
     _print_rows(screen, found)
     if not found.profiles:
         screen.print(f"{escape(found.table.name)} has no rows.")

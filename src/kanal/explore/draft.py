@@ -136,6 +136,8 @@ def _after_target(lines: list[str]) -> int:
 
 
 def _place(source: Any) -> str:
+    if isinstance(source, dict) and source.get("files"):
+        source = f"{source.get('connection')}:{source['files']}"
     return source.casefold() if isinstance(source, str) else str(source)
 
 
@@ -170,7 +172,9 @@ def _pipelines(source: Connection, target: Connection, wish: Wish) -> tuple[list
     pipelines: dict[str, _Pipeline] = {}
     for table in tables:
         name = _step_name(table.name, pipelines)
-        pipelines[name] = _Pipeline(name, table, wish.prefix + _target_of(source, table))
+        into = wish.prefix + _target_of(source, table)
+        into = name if into in {other.target for other in pipelines.values()} else into
+        pipelines[name] = _Pipeline(name, table, into)
     likely = _likely(pipelines.values(), target, wish)
     by_table = {pipeline.source.name: pipeline for pipeline in pipelines.values()}
     waits = []
@@ -382,8 +386,9 @@ def _levels(pipelines: Sequence[_Pipeline]) -> list[tuple[str, list[_Pipeline]]]
 
 def _lines(pipeline: _Pipeline, source: Connection, target: Connection, wish: Wish) -> list[str]:
     schema = f"{quote_part(wish.schema)}." if wish.schema else ""
-    lines = _remarks(pipeline.remarks)
-    lines += [f"[pipeline.{pipeline.name}]", f"source = {_text(_source(source, pipeline, wish))}"]
+    lines = _format_lines(pipeline)
+    lines += _remarks(pipeline.remarks)
+    lines += [f"[pipeline.{pipeline.name}]", f"source = {_source_text(source, pipeline, wish)}"]
     lines.append(f"target = {_text(f'{target.name}:{schema}{quote_part(pipeline.target)}')}")
     lines += pipeline.settings
     if pipeline.columns:
@@ -394,7 +399,36 @@ def _lines(pipeline: _Pipeline, source: Connection, target: Connection, wish: Wi
     return lines
 
 
+def _source_text(source: Connection, pipeline: _Pipeline, wish: Wish) -> str:
+    """The place that a pipeline reads, as TOML has it."""
+    form, name = getattr(pipeline.source, "form", None), pipeline.source.name
+    if Reads.FILES not in source.reads or (form is None and re.fullmatch(r"[\w./-]+", name)):
+        return _text(_source(source, pipeline, wish))
+    files = f"files = {_text(name)}" + (f", format = {_text(pipeline.name)}" if form is not None else "")
+    return f"{{ connection = {_text(source.name)}, {files} }}"
+
+
+def _format_lines(pipeline: _Pipeline) -> list[str]:
+    """The format of a pipeline's file, as it seems to be written."""
+    form = getattr(pipeline.source, "form", None)
+    said = [f"# As it seems: {guess}." for guess in getattr(pipeline.source, "guessed", ())]
+    if form is None:
+        return said
+    given = {name: value for name, value in form.given().items() if value is not None}
+    lines = [f"{name} = {_toml(value)}" for name, value in given.items()]
+    return [f"[format.{pipeline.name}]", *said, *lines, ""]
+
+
+def _toml(value: Any) -> str:
+    """A value of a format as TOML has it."""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return str(value) if isinstance(value, int) else _value(value)
+
+
 def _source(source: Connection, pipeline: _Pipeline, wish: Wish) -> str:
+    if Reads.FILES in source.reads:
+        return f"{source.name}:{pipeline.source.name}"
     schema = f"{quote_part(wish.from_schema)}." if wish.from_schema else ""
     return f"{source.name}:{schema}{quote_part(pipeline.source.name)}"
 

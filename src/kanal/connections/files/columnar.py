@@ -38,7 +38,8 @@ class Columnar:
     def columns_of(self, file: FoundFile) -> tuple[ColumnInfo, ...]:
         with _opened(file) as source:
             schema = self.schema(source, file)
-        doubled = next((name for name in schema.names if schema.names.count(name) > 1), None)
+            names = schema.names
+        doubled = next((name for name in names if names.count(name) > 1), None)
         if doubled is not None:
             raise KanalError(f'{file.name} has two columns named "{doubled}"', "rename one of them")
         return tuple(
@@ -93,7 +94,13 @@ class ParquetFile(Columnar):
         import pyarrow.parquet as pq
 
         with pq.ParquetFile(source) as opened:
-            yield from opened.iter_batches(rows, columns=list(wanted))
+            left = opened.metadata.num_rows
+            for batch in opened.iter_batches(rows, columns=list(wanted)):
+                left -= batch.num_rows
+                yield batch
+        if left:
+            raise KanalError(f"{file.name} is damaged: it has other than the {opened.metadata.num_rows:,} rows that it "
+                             "says", "have it sent again")  # fmt: skip
 
 
 class ArrowFile(Columnar):

@@ -18,6 +18,7 @@ from kanal.connections.files.journal import FileJournal
 from kanal.connections.files.loading import FileLoad
 from kanal.connections.files.naming import filled, has_place, scope, whole_pattern
 from kanal.connections.files.packing import ending_of
+from kanal.connections.files.sniffing import sniffed
 from kanal.connections.files.stores import FoundFile, LocalStore, Store, check_pattern, fits
 from kanal.connections.files.writers import Writer, writer_of
 from kanal.connections.plain import PlainCatalogue, PlainConnection, PlainTables
@@ -46,6 +47,8 @@ class FileTable(TableInfo):
     differ: str = "fail"
     #: The file whose columns these are.
     first: str = ""
+    #: What was guessed of how they are written, in sentences.
+    guessed: tuple[str, ...] = ()
     #: The files to be read, where these are not all that there are when the reading begins.
     files: tuple[FoundFile, ...] | None = None
     #: Of files that are written: who writes them, by which columns they are divided, and how many rows each takes.
@@ -100,8 +103,11 @@ class FolderCatalogue(PlainCatalogue):
         return bool(self.store.find(scope(_pattern(schema, table), braces=False)))
 
     def describe(self, schema: str | None, table: str) -> TableInfo:
-        """The table that the files of a pattern make, in the format that their ending says; raises KanalError."""
-        return self._described(_pattern(schema, table), None, "fail")[0]
+        """The table that the files of a pattern make, in the format that the first of them seems to have; raises
+        KanalError."""
+        pattern = _pattern(schema, table)
+        guess = sniffed(self._first(pattern)[0])
+        return replace(self._described(pattern, guess.form, "fail")[0], guessed=guess.said)
 
     def describe_files(self, pattern: str, form: Any, differ: str = "fail") -> TableInfo:
         """The same in a format of the job's, if one is given; raises KanalError where that cannot be right."""
@@ -112,6 +118,18 @@ class FolderCatalogue(PlainCatalogue):
             made.doubt(file, known.columns)
             self._known[key] = known
         return known
+
+    def _first(self, pattern: str) -> list[FoundFile]:
+        """The files of a pattern; raises KanalError where there is none."""
+        check_pattern(pattern)
+        self._check()
+        found = self.store.find(pattern)
+        if not found:
+            there = [one.name for one in self.store.find("**/*")]
+            shown = ", ".join(there[:12]) + (f" and {len(there) - 12} more" if len(there) > 12 else "")
+            raise KanalError(f'no file of connection {self.connection} fits "{pattern}"',
+                             f"it has: {shown}" if there else "it has no files")  # fmt: skip
+        return found
 
     def _described(self, pattern: str, form: Any, differ: str) -> tuple[FileTable, FoundFile, FileFormat]:
         check_pattern(pattern)

@@ -74,6 +74,8 @@ def telling(file: FoundFile) -> Iterator[None]:
     """Says of what goes wrong while a file is read which file it is and what to do; raises KanalError."""
     try:
         yield
+    except UnicodeDecodeError:
+        raise KanalError(f"{file.name} is damaged: it has texts that are none", "have it sent again") from None
     except (EOFError, gzip.BadGzipFile, zlib.error, lzma.LZMAError, zipfile.BadZipFile, NotImplementedError) as error:
         raise KanalError(f"{file.name} is damaged, or not complete: {error}", "have it sent again") from None
     except (pa.ArrowException, OSError) as error:

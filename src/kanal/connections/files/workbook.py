@@ -56,6 +56,10 @@ class Workbook:
         names, _, _ = self._begun(file, self._sheet(file))
         return text_columns(names)
 
+    def first_rows(self, file: FoundFile, count: int) -> list[list[Any]]:
+        """The first rows of the sheet, as they are."""
+        return self._sheet(file).rows[:count]
+
     def doubt(self, file: FoundFile, columns: Sequence[ColumnInfo]) -> None:
         """Nothing: a sheet has cells."""
 
