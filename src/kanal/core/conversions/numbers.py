@@ -260,12 +260,17 @@ def _comparable(arrow: pa.DataType) -> pa.DataType:
 
 @conversion(Family.TEXT, Family.DOUBLE, "0.1", "0.1")
 class TextToDouble(_FromText):
-    """Text to real or double precision: numbers of up to 15 digits (6 for real) are surely right."""
+    """Text to real or double precision: numbers of up to 15 digits (6 for real) are surely right, and longer ones that
+    are written as the value is at its shortest."""
 
     def quick(self, values: pa.Array) -> tuple[pa.Array, Mask]:
         digits = 15 if self.target.name == "double precision" else 6
         sure = self.matching(values, self.pattern(digits, f"[0-9]{{1,{digits}}}"))
         sure &= mask_of(pc.less_equal(pc.binary_length(values), digits + 1))
+        if self.group is None and not (sure | ~valid_mask(values)).all():
+            long = self.matching(values, self.pattern(20, "[0-9]{1,25}")) & ~sure
+            texts = self.plain(values, long)
+            sure |= long & mask_of(pc.equal(texts.cast(self.target.arrow).cast(pa.string()), texts))
         return self.plain(values, sure).cast(self.target.arrow), decided(values, sure)
 
     def exact(self, value: str) -> float:
