@@ -128,18 +128,12 @@ class DelimitedReader:
         """A block without quotes in which each line is a row; None for any other."""
         part, form = self._whole_lines(), self._form
         special = [text.encode() for text in (form.quote, form.escape, form.comment) if text]
-        ends = part.count(b"\r\n")
-        if not part.endswith(b"\n") or any(text in part for text in special) or part.count(b"\r") != ends:
+        if not part.endswith(b"\n") or len(self._delimiter.encode()) > 1 or any(text in part for text in special):
             return None
-        content = np.frombuffer(part, dtype=np.uint8)
-        newlines = np.flatnonzero(content == 10)
-        delimiter = self._delimiter.encode()
-        if len(delimiter) > 1 or ends not in (0, len(newlines)):
-            return None
-        between = np.flatnonzero(content == delimiter[0])
-        counts = np.diff(np.searchsorted(between, newlines), prepend=0)
-        if (counts != len(self.names) - 1).any():
-            return None
+        if b"\r" in part:
+            content = np.frombuffer(part, dtype=np.uint8)
+            if (content[np.flatnonzero(content == 13) + 1] != 10).any():  # the last sign is a line break
+                return None
         texts = {name: pa.string() for name in self.names}
         try:
             table = arrow_csv.read_csv(
@@ -150,10 +144,11 @@ class DelimitedReader:
             )
         except pa.ArrowInvalid:  # which is looked at line by line
             return None
-        if table.num_rows != len(newlines):
-            return None
-        lines = np.arange(self._line, self._line + len(newlines), dtype=np.int64)
-        self._line += len(newlines)
+        if len(self.names) > 1 and all(column.null_count for column in table.columns):
+            return None  # there may be a blank line
+        rows = table.num_rows  # each line is one: without quotes and other breaks, no value has one
+        lines = np.arange(self._line, self._line + rows, dtype=np.int64)
+        self._line += rows
         self._rest = self._rest[len(part) :]
         return Records([column.combine_chunks() for column in table.columns], lines)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import re
+from contextlib import suppress
 from decimal import Decimal
 from typing import Any
 
@@ -264,14 +265,30 @@ class TextToDouble(_FromText):
     are written as the value is at its shortest."""
 
     def quick(self, values: pa.Array) -> tuple[pa.Array, Mask]:
+        sure = np.zeros(len(values), dtype=np.bool_)
+        numbers = None
+        if self.group is None and self.point == ".":
+            with suppress(pa.ArrowInvalid):  # for texts that are none
+                numbers = values.cast(self.target.arrow)
+                sure = mask_of(pc.equal(numbers.cast(pa.string()), values))
+        left = np.flatnonzero(~decided(values, sure))
+        if len(left):
+            rest = values.take(pa.array(left))
+            sure[left] = self._surely(rest)
+            if numbers is None or not decided(values, sure).all():
+                numbers = self.plain(values, sure).cast(self.target.arrow)
+        return numbers, decided(values, sure)
+
+    def _surely(self, values: pa.Array) -> Mask:
+        """Which texts are numbers of few digits, or are written as the value is at its shortest."""
         digits = 15 if self.target.name == "double precision" else 6
         sure = self.matching(values, self.pattern(digits, f"[0-9]{{1,{digits}}}"))
         sure &= mask_of(pc.less_equal(pc.binary_length(values), digits + 1))
-        if self.group is None and not (sure | ~valid_mask(values)).all():
+        if self.group is None and not sure.all():
             long = self.matching(values, self.pattern(20, "[0-9]{1,25}")) & ~sure
             texts = self.plain(values, long)
             sure |= long & mask_of(pc.equal(texts.cast(self.target.arrow).cast(pa.string()), texts))
-        return self.plain(values, sure).cast(self.target.arrow), decided(values, sure)
+        return sure
 
     def exact(self, value: str) -> float:
         if value.strip(_SPACES).lower() in _SPECIAL:
