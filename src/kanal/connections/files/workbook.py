@@ -18,6 +18,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from kanal.connections.description import ColumnInfo
 from kanal.connections.files.formats import Part, header_names, needed, text_columns
@@ -32,7 +33,8 @@ from kanal.definition import Format
 _EXACT = 2**53
 #: Bytes that a workbook, which is read as a whole, may unpack to, where the job does not say it.
 _MOST = 4_000_000_000
-_ERROR = re.compile(rb'<c [^>]*?t="e"')
+#: So many rows are looked at for the header.
+_LOOKED_AT = 500
 
 
 @dataclass
@@ -44,6 +46,30 @@ class _Sheet:
     left: int
     errors: dict[tuple[int, int], str]
 
+    def wider(self, width: int) -> bool:
+        """True where its rows have more cells than so many."""
+        return bool(self.rows) and len(self.rows[0]) > width
+
+
+@dataclass
+class _Opened:
+    """A sheet as python-calamine has it, its name, and the whole workbook."""
+
+    sheet: Any
+    name: str
+    content: bytes
+
+
+#: The number of a row in its sheet, from 0, and its cells.
+_Row = tuple[int, list[Any]]
+_kept: tuple[Any, _Opened] | None = None
+
+
+def _forget() -> None:
+    """Give back the memory of the workbook that is kept."""
+    global _kept  # noqa: PLW0603
+    _kept = None
+
 
 class Workbook:
     """A sheet of a workbook. Every cell is text, as the cell has it: numbers with all digits, dates in ISO form."""
@@ -53,12 +79,12 @@ class Workbook:
         self._ending = ending
 
     def columns_of(self, file: FoundFile) -> tuple[ColumnInfo, ...]:
-        names, _, _ = self._begun(file, self._sheet(file))
+        names, _, _ = self._begun(file, self._sheet(file, _LOOKED_AT))
         return text_columns(names)
 
     def first_rows(self, file: FoundFile, count: int) -> list[list[Any]]:
         """The first rows of the sheet, as they are."""
-        return self._sheet(file).rows[:count]
+        return self._sheet(file, count).rows[:count]
 
     def doubt(self, file: FoundFile, columns: Sequence[ColumnInfo]) -> None:
         """Nothing: a sheet has cells."""
@@ -92,26 +118,33 @@ class Workbook:
         chosen = [(place, name) for place, name in enumerate(names) if name in wanted]
         numbered = enumerate(content, sheet.top + before)
         while some := list(islice(numbered, rows)):
-            good: list[list[Any]] = []
-            lines: list[int] = []
+            errors = sheet.errors and {row for row, _ in sheet.errors}
+            some = [(number, row) for number, row in some if any(cell != "" for cell in row) or number in errors]
+            wide = [any(cell != "" for cell in row[width:]) for _, row in some] if sheet.wider(width) else []
             bad: list[BadLine] = []
-            for number, row in some:
-                if not any(cell != "" for cell in row) and not any(
-                    (number, sheet.left + place) in sheet.errors for place in range(len(row))
-                ):
-                    continue
-                wrong = "" if not any(cell != "" for cell in row[width:]) else (
-                    f"it has values beyond the {width} columns of the header")  # fmt: skip
-                wrong = wrong or self._wrong_cell(sheet, number, row, chosen)
-                if wrong:
-                    shown = ", ".join(text_of(cell) or "" for cell in row)
-                    bad.append(BadLine(file.name, number + 1, shown, wrong))
-                else:
-                    good.append(row)
-                    lines.append(number)
-            columns = {name: texts_of([row[place] for row in good]) for place, name in chosen}
-            yield Part(names, len(good), columns, np.array(lines, dtype=np.int64) + 1, bad)
+            if errors or any(wide) or any(_has_inexact(row[place] for _, row in some) for place, _ in chosen):
+                some, bad = self._without_bad(file, sheet, some, chosen, width)
+            columns = {name: texts_of([row[place] for _, row in some]) for place, name in chosen}
+            lines = np.array([number + 1 for number, _ in some], dtype=np.int64)
+            yield Part(names, len(some), columns, lines, bad)
         file.check_unchanged()
+        _forget()
+
+    def _without_bad(
+        self, file: FoundFile, sheet: _Sheet, rows: list[_Row], chosen: Sequence[tuple[int, str]], width: int
+    ) -> tuple[list[_Row], list[BadLine]]:
+        """The rows that are such, and the others."""
+        good: list[_Row] = []
+        bad: list[BadLine] = []
+        for number, row in rows:
+            wrong = f"it has values beyond the {width} columns of the header"
+            if not any(cell != "" for cell in row[width:]):
+                wrong = self._wrong_cell(sheet, number, row, chosen)
+            if wrong:
+                bad.append(BadLine(file.name, number + 1, ", ".join(text_of(cell) or "" for cell in row), wrong))
+            else:
+                good.append((number, row))
+        return good, bad
 
     def _wrong_cell(self, sheet: _Sheet, number: int, row: list[Any], chosen: Sequence[tuple[int, str]]) -> str:
         """What is wrong with one of a row's cells that are wanted, if anything is."""
@@ -125,8 +158,26 @@ class Workbook:
                         "exactly: have it sent as text")  # fmt: skip
         return ""
 
-    def _sheet(self, file: FoundFile) -> _Sheet:
-        """The cells of the sheet and range that the job names."""
+    def _sheet(self, file: FoundFile, most: int | None = None) -> _Sheet:
+        """The cells of the sheet and range that the job names, or so many rows of it without its errors."""
+        left, top, right, bottom = self._form.cells
+        right, bottom = None if right is None else right + 1, None if bottom is None else bottom + 1
+        opened = self._opened(file)
+        asked = {} if most is None else {"nrows": top + self._form.skip_lines + most}
+        cells = opened.sheet.to_python(skip_empty_area=False, **asked)
+        rows = [row[left:right] for row in cells[top:bottom]] if self._form.range is not None else cells
+        missing = right - left - len(rows[0]) if right is not None and rows else 0
+        rows = [row + [""] * missing for row in rows] if missing > 0 else rows
+        errors = self._errors(file, opened) if most is None else {}
+        return _Sheet(rows, top, left, errors)
+
+    def _opened(self, file: FoundFile) -> _Opened:
+        """The sheet that the job names, which is kept from when it is looked at to when it is read."""
+        global _kept  # noqa: PLW0603 - one workbook, and no more, is kept
+        key = (file.store.identity, file, self._form.sheet)
+        kept = _kept
+        if kept is not None and kept[0] == key:
+            return kept[1]
         calamine = needed("python_calamine", "excel", f"{file.name} is a workbook")
         with telling(file), file.open() as stream:
             content = stream.read()
@@ -134,16 +185,12 @@ class Workbook:
         try:
             book = calamine.CalamineWorkbook.from_filelike(io.BytesIO(content))
             name = self._name_of(file, book.sheet_names)
-            cells = book.get_sheet_by_name(name).to_python(skip_empty_area=False)
+            made = _Opened(book.get_sheet_by_name(name), name, content)
         except (calamine.CalamineError, zipfile.BadZipFile, ValueError, OSError) as error:
             said = " ".join(str(error).split())[:200]
             raise KanalError(f"{file.name} cannot be read as a workbook: {said}", "have it sent again") from None
-        left, top, right, bottom = self._form.cells
-        right, bottom = None if right is None else right + 1, None if bottom is None else bottom + 1
-        rows = [row[left:right] for row in cells[top:bottom]]
-        missing = right - left - len(rows[0]) if right is not None and rows else 0
-        rows = [row + [""] * missing for row in rows] if missing > 0 else rows
-        return _Sheet(rows, top, left, self._errors(file, content, name, len(book.sheet_names)))
+        _kept = key, made
+        return made
 
     def _check_size(self, file: FoundFile, content: bytes) -> None:
         """Raise KanalError for what would fill the memory."""
@@ -167,15 +214,18 @@ class Workbook:
         raise KanalError(f"{file.name} has no sheet {sheet}; it has {listed(names) if names else 'none'}",
                          did_you_mean(str(sheet), names) or "name one of them by sheet")  # fmt: skip
 
-    def _errors(self, file: FoundFile, content: bytes, sheet: str, sheets: int) -> dict[tuple[int, int], str]:
+    def _errors(self, file: FoundFile, opened: _Opened) -> dict[tuple[int, int], str]:
         """The error cells, such as #DIV/0!, by row and column from 0."""
         if self._ending in (".xlsx", ".xlsm"):
-            with telling(file), zipfile.ZipFile(io.BytesIO(content)) as archive:
+            with telling(file), zipfile.ZipFile(io.BytesIO(opened.content)) as archive:
                 parts = [name for name in archive.namelist() if name.startswith("xl/worksheets/")]
-                if not any(_ERROR.search(archive.read(name)) for name in parts):
+                found = (archive.read(name) for name in parts)
+                if not any(b't="e"' in part or b"t='e'" in part for part in found):
                     return {}
         fastexcel = needed("fastexcel", "excel", f"{file.name} is a workbook")
-        loaded = fastexcel.read_excel(content).load_sheet(sheet, header_row=None, dtypes="string", skip_rows=0)
+        loaded = fastexcel.read_excel(opened.content).load_sheet(
+            opened.name, header_row=None, dtypes="string", skip_rows=0
+        )
         _, found = loaded.to_arrow_with_errors()
         errors = found.errors if found is not None else []
         return {tuple(one.position): _error_text(one.detail) for one in errors}
@@ -208,13 +258,21 @@ def text_of(cell: Any) -> str | None:
     return cell.isoformat() if isinstance(cell, dt.date | dt.time) else str(cell)
 
 
+def _has_inexact(cells: Iterator[Any]) -> bool:
+    """True where a cell may be a whole number that a workbook does not hold exactly."""
+    numbers = [cell for cell in cells if type(cell) is float]
+    return bool(numbers) and not -_EXACT <= min(numbers) <= max(numbers) <= _EXACT
+
+
 def texts_of(cells: list[Any]) -> pa.Array:
     """The cells of a column as text."""
     kinds = set(map(type, cells))
-    if kinds == {float}:
-        numbers = np.array(cells)
-        if len(numbers) and (np.abs(numbers) < _EXACT).all() and (numbers == np.rint(numbers)).all():
-            return pa.array(numbers.astype(np.int64)).cast(pa.string())
     if kinds == {str}:
         return pa.array([cell or None for cell in cells], pa.string())
+    if kinds == {float} or (kinds == {float, str} and all(type(cell) is float or cell == "" for cell in cells)):
+        numbers = pa.array([None if cell == "" else cell for cell in cells], pa.float64())
+        texts = numbers.cast(pa.string())  # at its shortest, and a whole number without a point
+        if not pc.any(pc.match_substring(texts, "e"), min_count=0).as_py():
+            return pc.replace_substring_regex(texts, r"\.0$", "") if pc.any(
+                pc.ends_with(texts, ".0"), min_count=0).as_py() else texts  # fmt: skip
     return pa.array([text_of(cell) for cell in cells], pa.string())
