@@ -149,3 +149,23 @@ def test_what_does_not_go_with_it(
     (files.folder / "job.toml").write_text(f'job = "t"\n[connection.new]\nurl = "{new.url}"\n{body}')
     outcome = cli("check", "job.toml")
     assert outcome.returncode == 2 and said in " ".join(outcome.stdout.split()), outcome
+
+
+@pytest.mark.parametrize("workers", [1, 4])
+def test_files_load_in_the_order_of_their_names(places: Places, files: Files, workers: int) -> None:
+    new = places("sqlite")
+    new.sql("CREATE TABLE cards (id integer PRIMARY KEY, v varchar(9))")
+    (files.folder / "inbox").mkdir()
+    for number in range(30):
+        rows = "".join(f"{number % 7},{number}\n" for _ in range(1 + (number * 7919) % 400))
+        (files.folder / "inbox" / f"cards-{number:02}.csv").write_text(f"id,v\n{rows}")
+    body = BODY.replace("[connection.inbox]", f"workers = {workers}\n[connection.inbox]", 1)
+    text = f'job = "t"\n{body}write = "merge"\nkey = "id"\nduplicates = "last"\n[connection.new]\nurl = "{new.url}"\n'
+    (files.folder / "job.toml").write_text(text)
+    run = succeeded(kanal.Job.read(files.folder / "job.toml").run())
+    assert run["cards"].tally.inserted == 7
+    assert new.rows("SELECT id, v FROM cards ORDER BY id") == [(n, str(28 + n if n < 2 else 21 + n)) for n in range(7)]
+    (files.folder / "inbox" / "cards-31.csv").write_text('id,v\n1,"x\n')
+    (files.folder / "inbox" / "cards-30.csv").write_text("id,v\n1,y\n" * 1)
+    assert kanal.Job.read(files.folder / "job.toml").run().status == "failed"
+    assert new.rows("SELECT v FROM cards WHERE id = 1") == [("29",)]

@@ -125,6 +125,8 @@ class PipelinePlan:
     open_references: tuple[ForeignKey, ...] = ()
     #: The other way of an exchange of which it is one way.
     exchange: ExchangePlan | None = None
+    #: So many files are read at once, in their order.
+    files_at_once: int = 1
     #: Files are loaded though they were loaded before.
     all_files: bool = False
     kind: str = "pipeline"

@@ -10,6 +10,7 @@ from pathlib import PurePosixPath
 from typing import Any
 
 from kanal.connections.base import FileSource, as_file_source
+from kanal.connections.files.stores import FoundFile
 from kanal.connections.journal import LoadedFile
 from kanal.connections.loading import Load
 from kanal.core.errors import KanalError, counted
@@ -30,6 +31,7 @@ class NewFiles:
     #: The new files, by name, as they will be remembered; and files that are known by another name or time.
     new: dict[str, LoadedFile] = field(default_factory=dict)
     known_again: list[LoadedFile] = field(default_factory=list)
+    chosen: Sequence[FoundFile] = ()
     table: Any = None
     notes: list[str] = field(default_factory=list)
     #: By file, rows read and rejected; and files none of whose rows is loaded.
@@ -82,6 +84,7 @@ class NewFiles:
             chosen.append(file)
         if self._left_out:
             self.notes.insert(0, f"{counted(self._left_out, 'file')} left out, loaded before")
+        self.chosen = chosen
         self.table = self.source.with_files(table, chosen)
 
     def _leave_out(self, known: LoadedFile, name: str, modified: str) -> None:

@@ -13,7 +13,7 @@ import numpy as np
 import pyarrow as pa
 
 from kanal.connections import TableInfo
-from kanal.connections.base import Column, Connection, Source
+from kanal.connections.base import Column, Connection, Source, as_file_source
 from kanal.connections.journal import Progress
 from kanal.connections.loading import Load
 from kanal.connections.reading import Position, Reading, Window
@@ -44,7 +44,17 @@ from kanal.runner.replay import batches_of
 from kanal.runner.staged_rows import EncodedRows
 from kanal.runner.step_ending import StepEnding
 from kanal.runner.step_state import OnBatch, Prepared, Rows, SharedLoad, Tagged, refusals, taken
-from kanal.runner.stream import KeptRows, Waiting, WaitingRows, evenly, read_ahead, side_by_side, spooled, timed
+from kanal.runner.stream import (
+    KeptRows,
+    Waiting,
+    WaitingRows,
+    evenly,
+    in_turn,
+    read_ahead,
+    side_by_side,
+    spooled,
+    timed,
+)
 from kanal.runner.write_rules import WriteRule, rule_for
 
 
@@ -365,6 +375,15 @@ class PipelineStep(StepEnding):
                     kept = spool.enter_context(spooled(timed(batches)))
                 yield kept
             return
+        if plan.files_at_once > 1 and reading.limit is None and not everything:
+            files = as_file_source(source)
+            table = reading.table
+            found = self._files.chosen if self._files is not None else files.files_of(table)
+            tables = [files.with_files(table, [file]) for file in found]
+            streams = [self._read_timed(replace(reading, table=one)) for one in tables]
+            with in_turn(streams, plan.files_at_once) as ahead:
+                yield ahead
+            return
         if plan.split_by is not None and plan.settings.split is not None and not everything:
             parts = plan.settings.split.parts
             ranges = [replace(reading, windows=(*reading.windows, part)) for part in self._ranges(parts)]
@@ -378,6 +397,10 @@ class PipelineStep(StepEnding):
             return
         with source.read(reading, None, self._break_reading) as batches, read_ahead(timed(batches)) as ahead:
             yield ahead
+
+    def _read_timed(self, reading: Reading) -> Iterator[SourceBatch]:
+        with self.plan.source.read(reading, None, self._break_reading) as batches:
+            yield from timed(batches)
 
     def _ranges(self, parts: int) -> list[Window]:
         """Ranges of the column that a table is split by, which together are all of it."""

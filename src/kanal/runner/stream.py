@@ -8,7 +8,7 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
-from contextlib import AbstractContextManager, contextmanager
+from contextlib import AbstractContextManager, ExitStack, contextmanager
 from dataclasses import dataclass, replace
 from typing import IO, Any, TypeVar
 
@@ -100,6 +100,22 @@ def side_by_side(
 
     with read_ahead(*(timed(of_reader(reader)) for reader in readers), depth=1) as ahead:
         yield ahead
+
+
+@contextmanager
+def in_turn(streams: Sequence[Iterable[Item]], at_once: int) -> Iterator[Iterator[Item]]:
+    """The items of streams, one after the other, while so many of those that come next are read ahead, each by a thread
+    of its own."""
+    with ExitStack() as stack:
+
+        def taken() -> Generator[Item]:
+            begun = [stack.enter_context(read_ahead(items)) for items in streams[:at_once]]
+            for place in range(len(streams)):
+                yield from begun[place]
+                if len(begun) < len(streams):
+                    begun.append(stack.enter_context(read_ahead(streams[len(begun)])))
+
+        yield taken()
 
 
 def evenly(low: Any, high: Any, parts: int) -> list[Any]:

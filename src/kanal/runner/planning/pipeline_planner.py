@@ -113,6 +113,7 @@ class PipelinePlanner(HistoryPlanner):
             split_by,
             keys_reading,
             self._closing(target) if settings.history is not None else None,
+            files_at_once=min(self.job.workers, 8) if Reads.FILES in self.source.reads else 1,
         )
 
     def _source_of_files(self) -> TableInfo | None:
