@@ -120,7 +120,7 @@ when_loaded = { move = "done" }
     job = kanal.Job.read(files.job(back, "back.toml"))
     run = succeeded(job.run())
     assert (run["all"].tally.inserted, run["once"].tally.inserted) == (5, 10)
-    assert [state.state for state in job.files()] == ["gone", "gone"]
+    assert [state.state for state in job.files()] == ["moved", "moved"]
     run = succeeded(job.run())
     assert (run["all"].tally.inserted, run["once"].tally.read) == (5, 0)
     assert files.rows("new.db", "SELECT count(*), count(DISTINCT id) FROM once") == [(10, 5)]

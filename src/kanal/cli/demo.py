@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 
 from kanal.cli.output import console, print_json
 from kanal.cli.run import exit_status, print_run, run_shown
 from kanal.demo import write_demo
+from kanal.demo.cards import JOB_FILE as CARDS_FILE
 from kanal.job import Job
 from kanal.runner import run_document, run_log_of
 
@@ -23,4 +25,7 @@ def demo(folder: Path, passages: int, json: bool) -> int:
         print_json(run_document(outcome))
         return exit_status(outcome)
     print_run(screen, outcome, run_log_of(job), path)
+    cards = shlex.quote(str(path.parent / CARDS_FILE))
+    screen.print(f"\nToll cards arrive as files in [bold]{folder / 'inbox'}[/]; load them by: kanal run {cards}",
+                 highlight=False)  # fmt: skip
     return exit_status(outcome)

@@ -13,6 +13,8 @@ _STATES = {
     "loaded": "[green]loaded[/]",
     "new": "[cyan]new[/]",
     "changed": "[yellow]changed since[/]",
+    "moved": "[green]loaded[/], moved",
+    "deleted": "[green]loaded[/], deleted",
     "gone": "[dim]no longer there[/]",
 }
 

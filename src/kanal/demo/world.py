@@ -11,6 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from kanal.core.errors import KanalError
+from kanal.demo.cards import JOB_FILE as CARDS_FILE
+from kanal.demo.cards import write_cards
 
 JOB_FILE = "lock-register.toml"
 _UPPER = """
@@ -98,9 +100,9 @@ _START = dt.datetime(2025, 1, 2, 5, 0)
 
 
 def write_demo(folder: Path, passages: int = 6_000, seed: int = 2025) -> Path:
-    """Write the demo's databases and job file into a folder, with so many passages in each lock house.
+    """Write the demo's databases, files and jobs into a folder, with so many passages in each lock house.
 
-    Returns the job file. Raises KanalError where the folder cannot be used.
+    Returns the main job's file. Raises KanalError where the folder cannot be used.
     """
     job = folder / JOB_FILE
     try:
@@ -113,8 +115,10 @@ def write_demo(folder: Path, passages: int = 6_000, seed: int = 2025) -> Path:
         _write(folder / "register.db", _REGISTER, {})
         _write(folder / "upper_house.db", _UPPER, _upper_house(chance, passages))
         _write(folder / "lower_house.db", _LOWER, {"passage": _lower_passages(chance, passages)})
-        text = resources.files("kanal.demo").joinpath(JOB_FILE).read_text(encoding="utf-8")
-        job.write_text(text, encoding="utf-8")
+        write_cards(folder)
+        for name in (JOB_FILE, CARDS_FILE):
+            text = resources.files("kanal.demo").joinpath(name).read_text(encoding="utf-8")
+            (folder / name).write_text(text, encoding="utf-8")
     except OSError as error:
         raise KanalError(f"The demo cannot be written to {folder}: {error.strerror}", "name another folder") from None
     return job

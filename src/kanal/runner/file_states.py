@@ -9,7 +9,7 @@ from kanal.connections.base import as_file_source, as_target
 from kanal.connections.roles import Reads
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
-from kanal.definition import JobDefinition
+from kanal.definition import JobDefinition, Pipeline
 from kanal.runner.new_files import moment_text
 from kanal.runner.run_options import planned
 
@@ -17,7 +17,7 @@ from kanal.runner.run_options import planned
 @dataclass(frozen=True)
 class FileState:
     """A file of a step that loads each once: what is remembered of it (`kanal.connections.journal.LoadedFile`), and how
-    it stands: `state` is "loaded", "changed" since then, "gone" from its place, or "new"."""
+    it stands: `state` is "loaded", "changed" since then, "moved" or "deleted" after it, "gone", or "new"."""
 
     step: str
     name: str
@@ -48,7 +48,7 @@ def files_of(job: JobDefinition) -> list[FileState]:
             for file in target.journal.loaded_files(job.job, name):
                 now = there.pop(file.name, None)
                 same = now is not None and (now.size, moment_text(now.modified)) == (file.size, file.modified)
-                state = "gone" if now is None else "loaded" if same else "changed"
+                state = _where_it_went(settings) if now is None else "loaded" if same else "changed"
                 states.append(FileState(name, file.name, state, file.size, file.modified, file.loaded, file.run,
                                         file.rows, file.rejected, file.pending))  # fmt: skip
             states += [FileState(name, new.name, "new", new.size, moment_text(new.modified)) for new in there.values()]
@@ -57,6 +57,13 @@ def files_of(job: JobDefinition) -> list[FileState]:
 
 def _files_table(pattern: str) -> TableInfo:
     return TableInfo(None, pattern, ())
+
+
+def _where_it_went(settings: Pipeline) -> str:
+    """What has become of a loaded file that is not there any more."""
+    if settings.when_loaded is None:
+        return "gone"
+    return "deleted" if settings.when_loaded.delete else "moved"
 
 
 def forget_file(job: JobDefinition, step: str, name: str) -> None:
