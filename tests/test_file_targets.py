@@ -203,6 +203,31 @@ def test_too_many_rows_for_a_workbook(files: Files, monkeypatch: pytest.MonkeyPa
     assert [path.name for path in (files.folder / "outbox").rglob("*") if path.is_file()] == []
 
 
+def test_a_step_reads_the_files_that_another_writes(files: Files, cli: Cli) -> None:
+    files.database("old.db", "CREATE TABLE t (id integer PRIMARY KEY, v text)", t=[(n, f"v{n}") for n in range(5)])
+    body = f"""{OUT}[defaults]
+write = "truncate"
+create = "missing"
+[pipeline.back]
+source = "outbox:out/t-*.csv"
+target = "new:t"
+[pipeline.out]
+source = "old:t"
+target = "outbox:out/t-{{part}}.csv"
+file_rows = 2
+"""
+    path = files.job(body)
+    assert cli("check", "job.toml").returncode == 0 and not (files.folder / "outbox").exists()
+    for _ in range(2):
+        run = succeeded(kanal.Job.read(path).run())
+        assert {step.step: step.tally.inserted for step in run} == {"out": 5, "back": 5}
+    files.job(body.replace("old:t", "outbox:out/u-*.csv"))
+    assert "no file of connection outbox fits" in " ".join(cli("check", "job.toml").stdout.split())
+    files.job(f'{OUT}[defaults]\nwrite = "truncate"\n[pipeline.a]\nsource = "outbox:x.csv"\ntarget = "outbox:y.csv"\n'
+              '[pipeline.b]\nsource = "outbox:y.csv"\ntarget = "outbox:x.csv"\n')  # fmt: skip
+    assert "no file of connection outbox fits" in " ".join(cli("check", "job.toml").stdout.split())
+
+
 cells = st.text(st.sampled_from("ab,;\t\"'\n\r\u00e9\u20ac0 "), max_size=5)
 
 
@@ -321,3 +346,18 @@ def test_killed_anywhere_and_gone_on_with(files: Files, write: str, again: str) 
         assert times in ({1} if write == "truncate" else {2} if (again, ended) == ("resume", False) else {2, 3}), place
         assert left == [], (place, left)
     assert found[-1][0] and len(found) > 20
+
+
+def test_rejected_rows_go_into_files_of_their_own(files: Files, cli: Cli) -> None:
+    body = '[pipeline.t]\nsource = "old:t"\ntarget = "outbox:t-{run}.csv"\n[pipeline.t.columns]\nid = "id"\n'
+    files.database("old.db", "CREATE TABLE t (id integer PRIMARY KEY, n text)", t=[(1, "5"), (2, "x")])
+    path = files.job(f'{OUT}{body}n = {{ from = "n", type = "integer" }}\n')
+    assert succeeded(kanal.Job.read(path).run())["t"].tally.rejected == 1
+    path = files.job(f'{OUT}{body}n = {{ from = "n", type = "integer", null_values = ["x"] }}\n')
+    assert succeeded(kanal.Job.read(path).replay())["t"].tally.inserted == 1
+    assert sorted(file.name for file in (files.folder / "outbox").glob("*.csv")) == ["t-000001.csv", "t-000002.csv"]
+    assert (files.folder / "outbox" / "t-000002.csv").read_text() == "id,n\n2,\n"
+    whole = f'{OUT}{body.replace("-{run}", "")}n = {{ from = "n", type = "integer" }}\n[defaults]\nwrite = "truncate"\n'
+    assert succeeded(kanal.Job.read(files.job(whole)).run())["t"].tally.rejected == 1
+    run = kanal.Job.read(files.job(whole.replace('"integer"', '"text"'))).replay()
+    assert "is written as a whole, and no rows can be added to it" in str(run["t"].error)

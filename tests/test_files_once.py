@@ -74,6 +74,20 @@ def test_each_file_is_loaded_once(places: Places, files: Files, cli: Cli, kind: 
     assert made.run().status == "failed" and "cards-6.csv" not in [one.name for one in made.files() if one.run]
 
 
+def test_a_file_that_may_still_be_written_is_left_for_the_next_run(places: Places, files: Files, cli: Cli) -> None:
+    new = places("sqlite")
+    made, folder = inbox(files, new, "min_age = 60")
+    os.utime(folder / "cards-1.csv", (1, 1))
+    run = succeeded(made.run())
+    assert run["cards"].tally.read == 2 and "cards-2.csv is left for the next run: it was modified" in str(
+        run["cards"].note
+    )
+    os.utime(folder / "cards-2.csv", (1, 1))
+    assert read(made) == 2
+    job(files.folder, BODY.replace("files_once = true", "min_age = 60"), new=new)
+    assert "Set files_once = true" in " ".join(cli("check", "job.toml").stdout.split())
+
+
 @pytest.mark.parametrize("once", [True, False])
 @pytest.mark.parametrize("kind", KINDS)
 def test_what_becomes_of_a_loaded_file(

@@ -156,6 +156,9 @@ class FileSource(Source, Protocol):
     def with_files(self, table: TableInfo, files: Sequence[FoundFile]) -> TableInfo:
         """A table with some of its files."""
 
+    def files_like(self, table: TableInfo, pattern: str) -> TableInfo:
+        """The table of files of a pattern that are not there yet, and will be written as another table says."""
+
     def has_file(self, name: str) -> bool:
         """True where there is a file of that name."""
 

@@ -426,6 +426,7 @@ class Settings(Model):
     columns_differ: Literal["fail", "reject", "null"] = "fail"
     files_once: bool | Literal["name"] = False
     when_loaded: WhenLoaded | None = None
+    min_age: Seconds = None
 
     @property
     def commits(self) -> CommitMode:

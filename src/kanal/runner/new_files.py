@@ -58,8 +58,13 @@ class NewFiles:
         if self.plan.settings.files_once != "name":
             by_content = {(file.size, file.checksum): file for file in by_name.values()}
         chosen = []
+        least = self.plan.settings.min_age
         for file in found:
             known = by_name.get(file.name)
+            age = (dt.datetime.now(dt.UTC) - file.modified).total_seconds()
+            if least is not None and age < least:
+                self.notes.append(f"{file.name} is left for the next run: it was modified {max(age, 0):.0f} s ago")
+                continue
             modified = moment_text(file.modified)
             same_tag = known is not None and file.tag in ("", known.checksum)
             if known is not None and same_tag and (known.size, known.modified) == (file.size, modified):

@@ -264,6 +264,10 @@ class Folder(PlainConnection):
         assert isinstance(table, FileTable)
         return replace(table, files=tuple(files))
 
+    def files_like(self, table: TableInfo, pattern: str) -> TableInfo:
+        """The table of files of a pattern that are not there yet, and will be written as another table says."""
+        return FileTable(None, pattern, table.columns, form=getattr(table, "form", None), first=table.name)
+
     def has_file(self, name: str) -> bool:
         """True where there is a file of that name."""
         return self.store.look_up(name) is not None

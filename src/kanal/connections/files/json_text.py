@@ -50,7 +50,7 @@ def _constant(text: str) -> Any:
     raise _NoObject(f"{text} is no JSON")
 
 
-_DECODER = json.JSONDecoder(object_pairs_hook=_object, parse_float=Number, parse_int=Number, parse_constant=_constant)
+DECODER = json.JSONDecoder(object_pairs_hook=_object, parse_float=Number, parse_int=Number, parse_constant=_constant)
 
 
 def as_text(value: Any) -> str | None:
@@ -172,7 +172,7 @@ class JsonLines(JsonText):
             if not text.strip():
                 continue
             try:
-                row, wrong = _checked(_DECODER.decode(text))
+                row, wrong = _checked(DECODER.decode(text))
             except _NoObject as error:
                 row, wrong = None, str(error)
             except (ValueError, RecursionError) as error:
@@ -263,7 +263,7 @@ class _Text:
         while True:
             wrong: Exception | None = None
             try:
-                found, end = _DECODER.raw_decode(self._text, self._begins)
+                found, end = DECODER.raw_decode(self._text, self._begins)
             except _NoObject as error:
                 found, end = error, self._end_of_value()
             except (ValueError, RecursionError) as error:

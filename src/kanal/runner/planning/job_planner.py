@@ -57,6 +57,7 @@ class _Planner:
         self.connections: dict[str, Connection] = {}
         self._unusable: set[str] = set()
         self._making: set[str] = set()
+        self.deriving: set[str] = set()
         self._tables: dict[tuple[str, str | None, str], TableInfo] = {}
         self.functions: Mapping[str, Function | KanalError] = {}
 

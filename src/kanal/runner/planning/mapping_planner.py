@@ -8,8 +8,9 @@ from dataclasses import replace
 from typing import Any, Protocol
 
 from kanal.connections import ColumnInfo, TableInfo
-from kanal.connections.base import Connection, Source, Target, as_source, as_target
+from kanal.connections.base import Connection, Source, Target, as_file_source, as_source, as_target
 from kanal.connections.defaults import default_value
+from kanal.connections.files.naming import scope
 from kanal.connections.roles import Reads, Writes
 from kanal.core.columns import SourceColumn, TargetColumn
 from kanal.core.errors import KanalError
@@ -37,6 +38,8 @@ class Planner(Protocol):
     functions: Mapping[str, Function | KanalError]
     #: Columns that tables lack, where these are asked for; else they are problems.
     adding: list[Difference] | None
+    #: Pipelines whose sources are told by what others will write.
+    deriving: set[str]
 
     def problem(self, path: KeyPath, what: str, remedy: str = "") -> None:
         """Something is wrong."""
@@ -100,13 +103,35 @@ class MappingPlanner:
                 differ = self.settings.columns_differ
                 form = self.planner.format_named(place.format)
                 taken = self.settings.files_once or self.settings.when_loaded is not None
-                if taken and not database.catalogue.has_table(None, place.pattern):
+                there = database.catalogue.has_table(None, place.pattern)
+                made = None if there else self._files_to_come(database, place.pattern)
+                if made is not None:
+                    return made
+                if taken and not there:
                     self._none_there = NoFiles(f"no file of connection {place.connection} fits {place.pattern}")
                     return None
                 return database.catalogue.describe_files(place.pattern, form, differ)
             if place.query is None:
                 return self.planner.table(place)
             return None if database is None else database.catalogue.describe_query(place.query)
+        return None
+
+    def _files_to_come(self, database: Connection, pattern: str) -> TableInfo | None:
+        """The table of files that another pipeline of the job will write; None where none does."""
+        if self.name in self.planner.deriving:
+            return None
+        wanted = TableInfo(None, pattern, ())
+        self.planner.deriving.add(self.name)
+        try:
+            for name, other in self.job.pipeline.items():
+                there = self.planner.connections.get(other.target.connection)
+                if name == self.name or there is None or Writes.FILES not in there.writes:
+                    continue
+                if database.overlaps(wanted, there, TableInfo(None, scope(other.target.pattern), ())):
+                    table = type(self)(self.planner, name)._target_table()
+                    return None if table is None else as_file_source(database).files_like(table, pattern)
+        finally:
+            self.planner.deriving.discard(self.name)
         return None
 
     def _target_table(self) -> TableInfo | None:

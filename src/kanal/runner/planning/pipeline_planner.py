@@ -144,6 +144,10 @@ class PipelinePlanner(HistoryPlanner):
         """What does not go with files that are loaded once, or moved."""
         settings = self.settings
         asked = "files_once" if settings.files_once else "when_loaded" if settings.when_loaded is not None else ""
+        if settings.min_age is not None and not asked:
+            self._problem(
+                "min_age", "a file that is left out now would never be loaded by itself", "set files_once = true"
+            )
         for key, goes, why in (
             ("write", not self.rule.empties, "it empties the target, which then has the new files alone"),
             ("limit", settings.limit is None, "rows beyond the limit would be taken for loaded"),
@@ -193,6 +197,7 @@ class PipelinePlanner(HistoryPlanner):
             ("last_sql", settings.last_sql is not None, Writes.SQL),
             ("files_once", settings.files_once and by_itself("files_once"), Reads.FILES),
             ("when_loaded", settings.when_loaded is not None and by_itself("when_loaded"), Reads.MOVE),
+            ("min_age", settings.min_age is not None and by_itself("min_age"), Reads.FILES),
             ("files_once", settings.files_once and Reads.FILES in reads, Writes.REMEMBER),
             ("when_loaded", settings.when_loaded is not None and Reads.FILES in reads, Writes.REMEMBER),
             ("commit", settings.commits.by_batch, Writes.BATCHES),
