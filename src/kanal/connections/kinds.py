@@ -72,6 +72,10 @@ def open_connection(name: str, settings: ConnectionSettings | RunLog, folder: Pa
     url = with_password_in_place(url)
     if settings.password is not None:
         url = url.set(password=secret_value(settings.password, what, folder, url.username))
+    if getattr(settings, "resource", None):
+        from kanal.connections.api import HttpApi
+
+        return HttpApi(name, url, cast("ConnectionSettings", settings))
     connection = _kind_of(url, what).opened(name, url, folder)
     for limit in ("connect_timeout", "lock_timeout"):
         if hasattr(connection, limit):

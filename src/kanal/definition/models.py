@@ -17,6 +17,7 @@ from kanal.definition.base import Model
 from kanal.definition.commits import COMMIT_MODES, CommitMode
 from kanal.definition.formats import Format
 from kanal.definition.places import quote_part, split_place, split_table
+from kanal.definition.resources import Resource, SignIn
 
 Scalar = bool | int | float | str | dt.datetime | dt.date | dt.time
 Rounding = Literal["floor", "ceiling", "half_up", "half_even", "toward_zero"]
@@ -71,6 +72,16 @@ class Connection(Model):
     connect_timeout: Seconds = None
     lock_timeout: Seconds = None
     max_parallel: int | None = Field(default=None, ge=1)
+    sign_in: SignIn | None = None
+    resource: dict[str, Resource] = Field(default_factory=dict)
+
+    @model_validator(mode="after")
+    def _an_api(self) -> Self:
+        if self.sign_in is not None and not self.resource:
+            raise ValueError("sign_in is for an HTTP API: add a resource, or remove it")
+        if self.resource and not re.match(r"https?://|\$\{", self.url):
+            raise ValueError("resources are those of an HTTP API: its url begins with https://")
+        return self
 
     def __repr_args__(self) -> list[tuple[str, Any]]:
         return [("url", redacted(self.url)), ("password", self.password)]

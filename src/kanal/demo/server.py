@@ -61,6 +61,7 @@ class _Handler(BaseHTTPRequestHandler):
     server_of: ClassVar[FileServer]
     in_parts: ClassVar[bool]
     protocol_version = "HTTP/1.1"
+    wbufsize = 1 << 16  # head and body in one go
 
     def do_GET(self) -> None:
         """Answer with a file, or a part of it."""

@@ -1,0 +1,116 @@
+"""The resources of an HTTP API that answers JSON: lists of objects, which are read as tables."""
+
+from __future__ import annotations
+
+import re
+from typing import Any, Literal, Self
+
+from pydantic import Field, field_validator, model_validator
+
+from kanal.core.errors import KanalError
+from kanal.core.types import parse_type
+from kanal.definition.base import Model
+
+_POINTER = re.compile(r"(/[^/]*)*")
+
+
+def _checked_pointer(value: str | None) -> str | None:
+    if value is not None and not _POINTER.fullmatch(value):
+        raise ValueError(f'"{value}" is no JSON Pointer: begin with /, as in /data/items')
+    return value
+
+
+class SignIn(Model):
+    """How an API is signed in to: with the password as a bearer token, as basic authentication, in a header of its own;
+    or with a token that is fetched from `token_url` for the URL's user and the password (RFC 6749, section 4.4). As
+    text: `"bearer"` or `"basic"`."""
+
+    way: Literal["bearer", "basic"] | None = None
+    header: str | None = Field(default=None, min_length=1)
+    token_url: str | None = None
+    scope: str | None = None
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, value: Any) -> Any:
+        return {"way": value} if isinstance(value, str) else value
+
+    @model_validator(mode="after")
+    def _one(self) -> Self:
+        if sum(part is not None for part in (self.way, self.header, self.token_url)) != 1:
+            raise ValueError(
+                'it says no one way: write "bearer", "basic", { header = "NAME" } or { token_url = "URL" }'
+            )
+        if self.scope is not None and self.token_url is None:
+            raise ValueError("scope goes with token_url: remove it, or name the address of the tokens")
+        return self
+
+
+class Next(Model):
+    """Where the next page is: a pointer to its address, the answer's Link header (RFC 8288), or a parameter: the number
+    of the page, how many rows come before, or the cursor that the last answer gave."""
+
+    pointer: str | None = None
+    link: bool = False
+    page: str | None = None
+    offset: str | None = None
+    cursor: str | None = None
+    parameter: str | None = None
+    size: int | None = Field(default=None, ge=1)
+    size_parameter: str = "limit"
+    first: int | None = None
+
+    _pointers = field_validator("pointer", "cursor")(_checked_pointer)
+
+    @model_validator(mode="after")
+    def _one(self) -> Self:
+        ways = [name for name in ("pointer", "page", "offset", "cursor") if getattr(self, name) is not None]
+        ways += ["link"] if self.link else []
+        if len(ways) != 1:
+            raise ValueError("it says no one way: give one of pointer, link = true, page, offset or cursor")
+        if (self.cursor is None) != (self.parameter is None):
+            raise ValueError("cursor and parameter go together: name the parameter that takes the cursor")
+        if (self.page is not None or self.offset is not None) and self.size is None:
+            raise ValueError("how many rows a page has is not said: add size")
+        return self
+
+
+class ResourceField(Model):
+    """A column of a resource: its type, and the JSON Pointer to it in a row, or, of the members of a list in it, in
+    their `parent`. As text: the type."""
+
+    type: str = "text"
+    pointer: str | None = None
+    parent: bool = False
+
+    _pointers = field_validator("pointer")(_checked_pointer)
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_text(cls, value: Any) -> Any:
+        return {"type": value} if isinstance(value, str) else value
+
+    @field_validator("type")
+    @classmethod
+    def _known_type(cls, value: str) -> str:
+        try:
+            parse_type(value)
+        except KanalError as error:
+            raise ValueError(f"{error.what}: {error.remedy}") from None
+        return value
+
+
+class Resource(Model):
+    """A list of rows of an API. `path` is added to the connection's url; `rows` is the JSON Pointer to the list, `next`
+    says where the next page is, `total` is the pointer to how many rows there are. With `each`, the pointer to a list
+    in each row, the members of that list are the rows."""
+
+    path: str = ""
+    rows: str = ""
+    each: str | None = None
+    next: Next | None = None
+    query: dict[str, str | int | float | bool] = Field(default_factory=dict)
+    total: str | None = None
+    fields: dict[str, ResourceField] = Field(default_factory=dict)
+
+    _pointers = field_validator("rows", "total", "each")(_checked_pointer)

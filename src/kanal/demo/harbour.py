@@ -1,0 +1,170 @@
+"""The harbour master's register, a small HTTP API that answers JSON; for examples and tests.
+
+    python -m kanal.demo.harbour [--port 8081] [--vessels 500]
+
+It lists vessels in pages, by every usual way of paging, to those who are signed in; it can be told to answer too many
+requests with 429, and to fail now and then.
+"""
+
+from __future__ import annotations
+
+import argparse
+import base64
+import contextlib
+import datetime as dt
+import json
+import random
+import secrets
+import sys
+import threading
+from collections.abc import Callable, Iterator
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from typing import Any, ClassVar
+from urllib.parse import parse_qs, urlencode, urlsplit
+
+TOKEN = "harbour-token"
+_NAMES = ["Morgenstond", "Zwarte Zwaan", "Stille Stroom", "Wilgentak", "Noorderlicht"]
+_OWNERS = ["Quispel & Daughters", "Haverdal Barges", "Rederij Sollering"]
+
+
+def vessels(count: int, seed: int = 2025) -> list[dict[str, Any]]:
+    """The vessels of the register; every name is made up."""
+    chance = random.Random(seed)
+    start = dt.datetime(2025, 3, 1, 8, tzinfo=dt.UTC)
+    return [
+        {
+            "mark": f"HV{number:05d}",
+            "name": f"{chance.choice(_NAMES)} {number}",
+            "tonnage": chance.randint(8_000, 320_000) / 100,
+            "owner": {"name": chance.choice(_OWNERS)} if number % 7 else None,
+            "changed_at": (start + dt.timedelta(minutes=number)).isoformat(),
+            "calls": [
+                {"quay": f"Q{chance.randint(1, 9)}", "tonnes": chance.randint(1, 900)} for _ in range(number % 3)
+            ],
+        }
+        for number in range(1, count + 1)
+    ]
+
+
+class HarbourServer:
+    """The service, at this machine, from when it is made until it is closed. `spoiled` may change an answer before it
+    is sent: the number of the request, its status and its content."""
+
+    def __init__(
+        self, rows: list[dict[str, Any]], port: int = 0, limit_every: int = 0, fail_every: int = 0,
+        spoiled: Callable[[int, int, bytes], tuple[int, bytes]] | None = None,
+    ) -> None:  # fmt: skip
+        self.rows = rows
+        self.limit_every, self.fail_every, self.spoiled = limit_every, fail_every, spoiled
+        self.requests: list[tuple[str, str | None]] = []
+        self.tokens = {TOKEN}
+        handler = type("Handler", (_Handler,), {"harbour": self})
+        self._server = ThreadingHTTPServer(("127.0.0.1", port), handler)
+        threading.Thread(target=self._server.serve_forever, name="kanal-demo-harbour", daemon=True).start()
+
+    @property
+    def url(self) -> str:
+        """The address of the API."""
+        return f"http://127.0.0.1:{self._server.server_address[1]}/v1"
+
+    def close(self) -> None:
+        """Stop it."""
+        self._server.shutdown()
+        self._server.server_close()
+
+
+class _Handler(BaseHTTPRequestHandler):
+    harbour: ClassVar[HarbourServer]
+    protocol_version = "HTTP/1.1"
+    wbufsize = 1 << 16  # head and body in one go
+
+    def do_GET(self) -> None:
+        """Answer with a page of vessels."""
+        harbour, parts = self.harbour, urlsplit(self.path)
+        harbour.requests.append((self.path, self.headers.get("Authorization") or self.headers.get("X-Key")))
+        number = len(harbour.requests)
+        given = (self.headers.get("Authorization") or "").removeprefix("Bearer ")
+        basic = base64.b64encode(f"keeper:{TOKEN}".encode()).decode()
+        if given not in harbour.tokens and given != f"Basic {basic}" and self.headers.get("X-Key") != TOKEN:
+            self._say(401, {"error": "sign in"})
+        elif harbour.limit_every and number % harbour.limit_every == 0:
+            self._say(429, {"error": "too many requests"}, {"Retry-After": "0"})
+        elif harbour.fail_every and number % harbour.fail_every == 0:
+            self._say(503, {"error": "for a moment"}, {"Retry-After": "0"})
+        elif parts.path == "/v1/vessels":
+            self._vessels({name: values[0] for name, values in parse_qs(parts.query).items()})
+        else:
+            self._say(404, {"error": "there is no such list"})
+
+    def do_POST(self) -> None:
+        """Give a token that soon expires to whoever names the secret."""
+        self.rfile.read(int(self.headers.get("Content-Length", "0")))
+        basic = base64.b64encode(f"keeper:{TOKEN}".encode()).decode()
+        if self.headers.get("Authorization") != f"Basic {basic}":
+            self._say(401, {"error": "invalid_client"})
+            return
+        token = secrets.token_hex(8)
+        self.harbour.tokens = {TOKEN, token}
+        self._say(200, {"access_token": token, "token_type": "bearer", "expires_in": 31})
+
+    def _vessels(self, query: dict[str, str]) -> None:
+        since = query.get("changed_after", "").replace(" ", "+")
+        rows = [row for row in self.harbour.rows if not since or row["changed_at"] >= since]
+        size = max(1, min(int(query.get("limit", "100")), 1000))
+        start = int(query.get("offset", "0")) + (int(query.get("page", "1")) - 1) * size
+        after = query.get("after")
+        if after is not None:
+            start = next((place for place, row in enumerate(rows, 1) if row["mark"] == after), len(rows))
+        page = rows[start : start + size]
+        more = start + size < len(rows)
+        following = (
+            f"/v1/vessels?{urlencode({**query, 'offset': start + size, 'limit': size, 'page': 1})}" if more else None
+        )
+        content = {"items": page, "total": len(rows), "next": following, "cursor": page[-1]["mark"] if more else None}
+        self._say(200, content, {"Link": f'<{following}>; rel="next"'} if following else {})
+
+    def _say(self, status: int, content: Any, headers: dict[str, str] | None = None) -> None:
+        raw = json.dumps(content).encode()
+        if self.harbour.spoiled is not None:
+            status, raw = self.harbour.spoiled(len(self.harbour.requests), status, raw)
+        self.send_response(status)
+        for name, value in (headers or {}).items():
+            self.send_header(name, value)
+        self.send_header("Content-Type", "application/json")
+        self.send_header("Content-Length", str(len(raw)))
+        self.end_headers()
+        with contextlib.suppress(ConnectionError):
+            self.wfile.write(raw)
+
+    def log_message(self, format: str, *arguments: object) -> None:
+        """Nothing."""
+
+
+@contextlib.contextmanager
+def harbour(count: int = 500, **options: Any) -> Iterator[HarbourServer]:
+    """The service with so many vessels, which is closed afterwards."""
+    server = HarbourServer(vessels(count), **options)
+    try:
+        yield server
+    finally:
+        server.close()
+
+
+def main() -> None:
+    """Serve the register."""
+    parser = argparse.ArgumentParser(prog="python -m kanal.demo.harbour", description=__doc__.partition("\n")[0])
+    parser.add_argument("--port", type=int, default=8081)
+    parser.add_argument("--vessels", type=int, default=500)
+    chosen = parser.parse_args()
+    try:
+        server = HarbourServer(vessels(chosen.vessels), chosen.port)
+    except OSError as error:
+        sys.exit(f"port {chosen.port} cannot be used: {error.strerror}. Name another by --port.")
+    print(f"the harbour master's register is at {server.url}; its token is {TOKEN}", flush=True)
+    with contextlib.suppress(KeyboardInterrupt):
+        threading.Event().wait()
+    server.close()
+
+
+if __name__ == "__main__":
+    main()
