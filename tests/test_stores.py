@@ -17,6 +17,7 @@ import pytest
 import kanal
 from conftest import Cli, Files
 from kanal.connections.files import remote
+from kanal.connections.files.filesystems import SCHEMES
 from kanal.connections.files.s3 import S3Store
 from kanal.demo.server import serving
 from test_servers import succeeded
@@ -203,6 +204,15 @@ def test_a_folder_by_sftp(files: Files, sftp: tuple[str, Path], monkeypatch: pyt
     outcome = cli("ping", url.replace("keeper@", "keeper:wr%40ng@"))
     assert outcome.returncode != 0 and "wr@ng" not in outcome.stdout + outcome.stderr
     assert "Authentication failed" in " ".join(outcome.stdout.split())
+
+
+@pytest.mark.parametrize("scheme", ["sftp", "ftp", "abfs", "az", "gs", "gcs", "memory"])
+def test_a_library_is_there_for(scheme: str) -> None:
+    """Azure and Google have no server here: that their libraries can be imported, and take the settings of a URL."""
+    import fsspec
+
+    assert fsspec.get_filesystem_class(scheme) is not None
+    assert scheme in SCHEMES
 
 
 def test_files_of_a_program(files: Files) -> None:
