@@ -13,7 +13,7 @@ demo: .venv/kanal
 	$(BIN)/kanal demo kanal-demo
 
 test: .venv/ready
-	$(BIN)/pytest -n $(WORKERS) $(TESTS)
+	$(BIN)/pytest -n $(WORKERS) --dist worksteal $(TESTS)
 
 lint: .venv/ready
 	$(BIN)/ruff check src tests benchmarks

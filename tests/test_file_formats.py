@@ -154,7 +154,7 @@ json_values = st.recursive(
 )
 
 
-@settings(max_examples=100, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     rows=st.lists(st.fixed_dictionaries({"a": json_values, "b": st.text(max_size=5)}), min_size=1, max_size=6),
     block=st.integers(1, 30),
@@ -373,8 +373,8 @@ ENDINGS = [".jsonl", ".json", ".dat", ".csv.gz", ".parquet", ".arrow", ".xlsx"]
 
 @pytest.mark.parametrize("ending", ENDINGS)
 def test_damaged_files(tmp_path: Path, ending: str) -> None:
-    refused, _ = damaged(tmp_path, ending, 150, 1)
-    assert refused < 150 or ending == ".csv.gz"
+    refused, _ = damaged(tmp_path, ending, 60, 1)
+    assert refused < 60 or ending == ".csv.gz"
 
 
 @pytest.mark.matrix

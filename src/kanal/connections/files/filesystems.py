@@ -142,15 +142,19 @@ class FilesystemStore:
         with self._told(f"{name} cannot be moved to {to}") as system:
             self._move(system, name, to)
 
-    def _move(self, system: Any, name: str, to: str) -> None:
+    def _move(self, system: Any, name: str, to: str, size: int | None = None) -> None:
         folder = self._path(to).rpartition("/")[0]
         if folder:
             system.makedirs(folder, exist_ok=True)
-        if not system.exists(self._path(name)):
-            if not system.exists(self._path(to)):
-                raise StoreError(f"{name} is not there any more, and {to} neither", "see what has become of it")
-            return
-        system.mv(self._path(name), self._path(to))
+        try:
+            if system.exists(self._path(name)):
+                system.mv(self._path(name), self._path(to))
+                return
+        except FileNotFoundError:  # another process has done it just now
+            pass
+        there = self.look_up(to)
+        if there is None or size not in (None, there.size):
+            raise StoreError(f"{name} is not there any more, and {to} neither", "see what has become of it")
 
     def remove(self, name: str) -> None:
         with contextlib.suppress(FileNotFoundError), self._told(f"{name} cannot be removed") as system:
@@ -164,9 +168,10 @@ class FilesystemStore:
 
     def prepare(self, written: IO[bytes], name: str) -> Receipt:
         made = f"{OWN}/temporary-{uuid.uuid4().hex}"
+        size = written.seek(0, 2)
         written.seek(0)
         self._write(made, written, name)
-        return {"name": name, "file": made}
+        return {"name": name, "file": made, "size": size}
 
     def _write(self, path: str, content: IO[bytes], what: str) -> None:
         with self._told(f"{what} cannot be written") as system:
@@ -176,7 +181,7 @@ class FilesystemStore:
 
     def publish(self, receipt: Receipt) -> None:
         with self._told(f"{receipt['name']} cannot be written") as system:
-            self._move(system, receipt["file"], receipt["name"])
+            self._move(system, receipt["file"], receipt["name"], receipt["size"])
 
     def discard(self, receipt: Receipt) -> None:
         with contextlib.suppress(KanalError):

@@ -171,7 +171,7 @@ class S3Store:
                 content = written.read(max(_PART, size // 9_000))
                 answer = self._client.upload_part(**place, UploadId=upload, PartNumber=number, Body=content)
                 parts.append({"PartNumber": number, "ETag": answer["ETag"]})
-        return {"name": name, "upload": upload, "parts": parts}
+        return {"name": name, "upload": upload, "parts": parts, "size": size}
 
     def publish(self, receipt: Receipt) -> None:
         name = receipt["name"]
@@ -182,7 +182,8 @@ class S3Store:
                     MultipartUpload={"Parts": receipt["parts"]},
                 )  # fmt: skip
         except FileNotFoundError:  # which has been done before
-            if self.look_up(name) is None:
+            there = self.look_up(name)
+            if there is None or there.size != receipt["size"]:
                 raise StoreError(f"the upload of {name} is gone", "run the step anew") from None
 
     def discard(self, receipt: Receipt) -> None:

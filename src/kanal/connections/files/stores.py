@@ -7,6 +7,7 @@ import datetime as dt
 import hashlib
 import os
 import re
+import tempfile
 import uuid
 from collections.abc import Hashable, Iterable, Iterator
 from dataclasses import dataclass, field
@@ -221,12 +222,12 @@ class LocalStore:
         with told(f"{name} cannot be moved to {to}"):
             self._move(self.path_of(name), self.path_of(to))
 
-    def _move(self, here: Path, there: Path) -> None:
+    def _move(self, here: Path, there: Path, size: int | None = None) -> None:
         there.parent.mkdir(parents=True, exist_ok=True)
         try:
             here.replace(there)
-        except FileNotFoundError:
-            if not there.exists():
+        except FileNotFoundError:  # which may have been done before
+            if not there.exists() or size not in (None, there.stat().st_size):
                 raise
         _settle(there.parent)
 
@@ -239,19 +240,23 @@ class LocalStore:
     def begin(self) -> IO[bytes]:
         with told(f"nothing can be written to {self.folder}"):
             self._own.mkdir(parents=True, exist_ok=True)
-            made = (self._own / f"{_TEMPORARY}{uuid.uuid4().hex}").open("w+b")
+            # Locked before it has its name: else it could be taken for what a dead process has left.
+            made = tempfile.NamedTemporaryFile(dir=self._own, prefix="new-", delete=False)  # noqa: SIM115
             _lock(made)
-        return made
+            named = self._own / f"{_TEMPORARY}{uuid.uuid4().hex}"
+            Path(made.name).rename(named)
+            made.name = str(named)
+        return cast("IO[bytes]", made)
 
     def prepare(self, written: IO[bytes], name: str) -> Receipt:
         with told(f"{name} cannot be written"):
             written.flush()
             os.fsync(written.fileno())
-        return {"file": Path(written.name).name, "name": name}
+        return {"file": Path(written.name).name, "name": name, "size": os.fstat(written.fileno()).st_size}
 
     def publish(self, receipt: Receipt) -> None:
         with told(f"{receipt['name']} cannot be written"):
-            self._move(self._own / receipt["file"], self.path_of(receipt["name"]))
+            self._move(self._own / receipt["file"], self.path_of(receipt["name"]), receipt["size"])
 
     def discard(self, receipt: Receipt) -> None:
         with contextlib.suppress(OSError):
