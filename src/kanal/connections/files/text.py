@@ -9,7 +9,7 @@ from typing import IO
 from kanal.core.errors import KanalError
 
 #: Bytes of a block, and bytes that a record may have at most.
-BLOCK, LONGEST = 4 * 1024 * 1024, 64 * 1024 * 1024
+BLOCK, LONGEST = 1 * 1024 * 1024, 64 * 1024 * 1024
 _BYTE_ORDER_MARKS = {codecs.BOM_UTF8: "utf-8", codecs.BOM_UTF16_LE: "utf-16-le", codecs.BOM_UTF16_BE: "utf-16-be"}
 
 
