@@ -132,14 +132,7 @@ class FolderCatalogue(PlainCatalogue):
         return found
 
     def _described(self, pattern: str, form: Any, differ: str) -> tuple[FileTable, FoundFile, FileFormat]:
-        check_pattern(pattern)
-        self._check()
-        found = self.store.find(pattern)
-        if not found:
-            there = [one.name for one in self.store.find("**/*")]
-            shown = ", ".join(there[:12]) + (f" and {len(there) - 12} more" if len(there) > 12 else "")
-            raise KanalError(f'no file of connection {self.connection} fits "{pattern}"',
-                             f"it has: {shown}" if there else "it has no files")  # fmt: skip
+        found = self._first(pattern)
         made = format_of(found[0], form)
         columns = made.columns_of(found[0])
         return FileTable(None, pattern, columns, form=form, differ=differ, first=found[0].name), found[0], made
