@@ -233,10 +233,6 @@ class _Catalogue(PlainCatalogue):
             self._known[name] = self._api.described(name)
         return self._known[name]
 
-    def tables(self) -> dict[str, TableInfo]:
-        """The resources."""
-        return {}
-
 
 class HttpApi(PlainConnection):
     """An HTTP API that answers JSON, as a source."""

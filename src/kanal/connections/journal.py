@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Protocol
 
 from kanal.connections.loading import Load
+from kanal.core.errors import KanalError
 from kanal.core.tally import Tally
 
 
@@ -23,6 +24,28 @@ class Progress:
     last: Sequence[Any] = ()
     done: bool = False
     greatest: str | None = None
+
+    def content(self) -> dict[str, Any]:
+        """It, in the form that JSON knows."""
+        return vars(self) | {"tally": vars(self.tally), "last": list(self.last)}
+
+    @classmethod
+    def of(cls, content: Mapping[str, Any]) -> Progress:
+        """What `content` gave."""
+        return cls(**{**content, "tally": Tally(**content["tally"])})
+
+
+def gone_on_elsewhere() -> KanalError:
+    """The error of a process whose run another has taken over."""
+    return KanalError(
+        "another process goes on with this run, which took it for dead",
+        "nothing more is done here; see kanal runs",
+    )
+
+
+def moved_text(moment: dt.datetime) -> str:
+    """The moment at which a watermark was moved, as it is kept."""
+    return f"{moment.astimezone(dt.UTC):%Y-%m-%d %H:%M:%S}"
 
 
 @dataclass(frozen=True)

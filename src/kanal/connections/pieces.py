@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from kanal.core.arrays import Mask
+from kanal.core.arrays import Mask, text_bytes
 
 Bytes = NDArray[np.uint8]
 Places = NDArray[np.int64]
@@ -36,6 +39,16 @@ def copy_pieces(source: Bytes, starts: Places, sizes: Places, target: Bytes, pla
             for row in chosen.tolist():
                 start, place, length = int(starts[row]), int(places[row]), int(sizes[row])
                 target[place : place + length] = source[start : start + length]
+
+
+def joined_lines(fields: Sequence[pa.Array], delimiter: str) -> memoryview:
+    """The rows of these columns, which are of text without NULL, as lines of fields with a delimiter between them."""
+    ends = pc.binary_join_element_wise(fields[-1], pa.scalar("\n"), pa.scalar(""))
+    lines = pc.binary_join_element_wise(
+        *(field.cast(pa.large_string()) for field in [*fields[:-1], ends]), pa.scalar(delimiter, pa.large_string())
+    )
+    content, starts = text_bytes(lines)
+    return memoryview(content.data)[int(starts[0]) : int(starts[-1])]
 
 
 def array_of_pieces(source: Bytes, starts: Places, sizes: Places, valid: Mask, kind: pa.DataType) -> pa.Array:

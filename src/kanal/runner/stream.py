@@ -7,9 +7,11 @@ import queue
 import tempfile
 import threading
 import time
+from collections import deque
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager, ExitStack, contextmanager
 from dataclasses import dataclass, replace
+from itertools import islice
 from typing import IO, Any, TypeVar
 
 import numpy as np
@@ -106,16 +108,27 @@ def side_by_side(
 def in_turn(streams: Sequence[Iterable[Item]], at_once: int) -> Iterator[Iterator[Item]]:
     """The items of streams, one after the other, while so many of those that come next are read ahead, each by a thread
     of its own."""
-    with ExitStack() as stack:
+    waiting, begun = iter(streams), deque[tuple[ExitStack, Iterator[Item]]]()
 
-        def taken() -> Generator[Item]:
-            begun = [stack.enter_context(read_ahead(items)) for items in streams[:at_once]]
-            for place in range(len(streams)):
-                yield from begun[place]
-                if len(begun) < len(streams):
-                    begun.append(stack.enter_context(read_ahead(streams[len(begun)])))
+    def begin(count: int) -> None:
+        for items in islice(waiting, count):
+            stack = ExitStack()
+            begun.append((stack, stack.enter_context(read_ahead(items))))
 
+    def taken() -> Generator[Item]:
+        begin(at_once)
+        while begun:
+            stack, items = begun[0]
+            yield from items
+            begun.popleft()
+            stack.close()
+            begin(1)
+
+    try:
         yield taken()
+    finally:
+        for stack, _ in begun:
+            stack.close()
 
 
 def evenly(low: Any, high: Any, parts: int) -> list[Any]:

@@ -62,7 +62,7 @@ class FileTable(TableInfo):
 
     def given_back(self, name: str, values: pa.Array) -> pa.Array:
         """Values of a column as the files give them back."""
-        if self.writer is None:
+        if self.writer is None or not self.form.escape_formulas:
             return values
         rows, _ = self.writer.stored(pa.RecordBatch.from_arrays([values], names=[name]), self.form)
         return rows.column(0)

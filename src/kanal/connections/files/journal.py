@@ -13,10 +13,9 @@ from collections.abc import Collection, Sequence
 from typing import TYPE_CHECKING, Any, cast
 
 from kanal.connections.files.stores import Store
-from kanal.connections.journal import LoadedFile, Progress, Watermark
+from kanal.connections.journal import LoadedFile, Progress, Watermark, gone_on_elsewhere, moved_text
 from kanal.connections.loading import Load
 from kanal.core.errors import KanalError
-from kanal.core.tally import Tally
 
 if TYPE_CHECKING:
     from kanal.connections.files.loading import FileLoad
@@ -71,12 +70,8 @@ class FileJournal:
         """Record, within a load's transaction, how far a step is committed with it; raises KanalError."""
         found = self._entry(token, step)
         if found is not None and found["owner"] != owner:
-            raise KanalError(
-                "another process goes on with this run, which took it for dead",
-                "nothing more is done here; see kanal runs",
-            )
-        content = {"tally": vars(done.tally), "batches": done.batches, "last": list(done.last), "done": done.done}
-        content |= {"greatest": done.greatest, "owner": owner, "token": token}
+            raise gone_on_elsewhere()
+        content = {"progress": done.content(), "owner": owner, "token": token}
         cast("FileLoad", load).notes[_name("progress", token, step)] = json.dumps(content)
 
     def _entry(self, token: str, step: str) -> dict[str, Any] | None:
@@ -87,9 +82,7 @@ class FileJournal:
         """How far a step was committed; None where nothing of it was."""
         self.catch_up()
         found = self._entry(token, step)
-        if found is None or "tally" not in found:
-            return None
-        return Progress(Tally(**found["tally"]), found["batches"], found["last"], found["done"], found["greatest"])
+        return Progress.of(found["progress"]) if found is not None and "progress" in found else None
 
     def take_over(self, token: str, step: str, owner: str) -> None:
         """Make a step's entry that of a process that goes on with it."""
@@ -119,8 +112,7 @@ class FileJournal:
 
     def move_watermark(self, load: Load, job: str, step: str, watermark: str | None, moment: dt.datetime) -> None:
         """Set a watermark within a load's transaction, or with None take it away."""
-        moved = f"{moment.astimezone(dt.UTC):%Y-%m-%d %H:%M:%S}"
-        content = {"job": job, "step": step, "watermark": watermark, "moved": moved}
+        content = {"job": job, "step": step, "watermark": watermark, "moved": moved_text(moment)}
         text = None if watermark is None else json.dumps(content)
         cast("FileLoad", load).notes[_name("watermark", job, step)] = text
 

@@ -44,7 +44,6 @@ class _Written:
 
     table: FileTable
     emptied: bool = False
-    rows: int = 0
     open: dict[str, _Open] = field(default_factory=dict)
     #: By partition, how many rows were encoded.
     counts: dict[tuple[str, ...], int] = field(default_factory=dict)
@@ -77,10 +76,6 @@ class FileLoad(PlainLoad):
 
     def _of(self, table: TableInfo) -> _Written:
         return self._tables.setdefault(table.name, _Written(table))  # type: ignore[arg-type]
-
-    def count(self, table: TableInfo) -> int:
-        del table
-        return 0
 
     def empty(self, table: TableInfo) -> int:
         state = self._of(table)
@@ -157,9 +152,6 @@ class FileLoad(PlainLoad):
         if done.sink is not done.stream:
             done.sink.close()
         self._ready.append(self._store.prepare(done.stream, name))
-
-    def verify(self) -> None:
-        """Nothing would fail."""
 
     def commit(self) -> None:
         gone: list[str] = []

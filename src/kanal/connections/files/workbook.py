@@ -30,7 +30,7 @@ from kanal.core.nearest import did_you_mean
 from kanal.definition import Format
 
 #: Above it, a workbook, whose numbers are all floating-point, does not have each whole number.
-_EXACT = 2**53
+EXACT = 2**53
 #: Bytes that a workbook, which is read as a whole, may unpack to, where the job does not say it.
 _MOST = 4_000_000_000
 #: So many rows are looked at for the header.
@@ -117,8 +117,8 @@ class Workbook:
         width = len(names)
         chosen = [(place, name) for place, name in enumerate(names) if name in wanted]
         numbered = enumerate(content, sheet.top + before)
+        errors = {row for row, _ in sheet.errors}
         while some := list(islice(numbered, rows)):
-            errors = sheet.errors and {row for row, _ in sheet.errors}
             some = [(number, row) for number, row in some if any(cell != "" for cell in row) or number in errors]
             wide = [any(cell != "" for cell in row[width:]) for _, row in some] if sheet.wider(width) else []
             bad: list[BadLine] = []
@@ -153,8 +153,8 @@ class Workbook:
             if error is not None:
                 return f"its cell {name} has the error {error}"
             cell = row[place]
-            if type(cell) is float and abs(cell) > _EXACT and cell.is_integer():
-                return (f"its cell {name} has {Decimal(cell):f}, and a workbook holds whole numbers up to {_EXACT:,} "
+            if type(cell) is float and abs(cell) > EXACT and cell.is_integer():
+                return (f"its cell {name} has {Decimal(cell):f}, and a workbook holds whole numbers up to {EXACT:,} "
                         "exactly: have it sent as text")  # fmt: skip
         return ""
 
@@ -248,7 +248,7 @@ def text_of(cell: Any) -> str | None:
     if isinstance(cell, bool):
         return "true" if cell else "false"
     if isinstance(cell, float):
-        return str(int(cell)) if cell.is_integer() and abs(cell) <= _EXACT else f"{Decimal(repr(cell)):f}"
+        return str(int(cell)) if cell.is_integer() and abs(cell) <= EXACT else f"{Decimal(repr(cell)):f}"
     if isinstance(cell, dt.datetime):
         return cell.isoformat(" ")
     if isinstance(cell, dt.timedelta):
@@ -261,7 +261,7 @@ def text_of(cell: Any) -> str | None:
 def _has_inexact(cells: Iterator[Any]) -> bool:
     """True where a cell may be a whole number that a workbook does not hold exactly."""
     numbers = [cell for cell in cells if type(cell) is float]
-    return bool(numbers) and not -_EXACT <= min(numbers) <= max(numbers) <= _EXACT
+    return bool(numbers) and not -EXACT <= min(numbers) <= max(numbers) <= EXACT
 
 
 def texts_of(cells: list[Any]) -> pa.Array:
@@ -271,8 +271,8 @@ def texts_of(cells: list[Any]) -> pa.Array:
         return pa.array([cell or None for cell in cells], pa.string())
     if kinds == {float} or (kinds == {float, str} and all(type(cell) is float or cell == "" for cell in cells)):
         numbers = pa.array([None if cell == "" else cell for cell in cells], pa.float64())
-        texts = numbers.cast(pa.string())  # at its shortest, and a whole number without a point
+        # At its shortest, a whole number without a point, and 0 without a sign.
+        texts = pc.add(numbers, 0.0).cast(pa.string())
         if not pc.any(pc.match_substring(texts, "e"), min_count=0).as_py():
-            return pc.replace_substring_regex(texts, r"\.0$", "") if pc.any(
-                pc.ends_with(texts, ".0"), min_count=0).as_py() else texts  # fmt: skip
+            return texts
     return pa.array([text_of(cell) for cell in cells], pa.string())

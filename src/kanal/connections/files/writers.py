@@ -19,7 +19,8 @@ import pyarrow.compute as pc
 
 from kanal.connections.files.formats import kind_of, needed
 from kanal.connections.files.packing import endings_of
-from kanal.core.arrays import text_bytes
+from kanal.connections.files.workbook import EXACT
+from kanal.connections.pieces import joined_lines
 from kanal.core.conversions import converter
 from kanal.core.errors import KanalError
 from kanal.core.faults import Fault, texts_of
@@ -30,7 +31,6 @@ from kanal.definition import Format
 #: The most rows of a sheet, its header among them, and characters of a cell.
 SHEET_ROWS, CELL_LENGTH = 1_048_576, 32_767
 _MOST_DIGITS = 15
-_EXACT = 2**53
 _FORMULA = r"^[=+\-@\t\r]"
 _NUMBER = r"^[+\-]?[0-9]+([.,][0-9]+)*([eE][+\-]?[0-9]+)?$"
 #: By ending, how a file is packed.
@@ -99,7 +99,7 @@ class _TextWriter:
         self._encoder = None if plain else codecs.getincrementalencoder(str(form.encoding))()
 
     def add(self, encoded: Any) -> None:
-        self._out.write(encoded if self._encoder is None else self._encoder.encode(encoded.decode()))
+        self._out.write(encoded if self._encoder is None else self._encoder.encode(bytes(encoded).decode()))
 
     def finish(self) -> None:
         """Nothing: the lines are all there is."""
@@ -145,16 +145,12 @@ class CsvWriter(_TextWriter):
         return pa.RecordBatch.from_arrays(columns, names=rows.schema.names), misfits
 
     @classmethod
-    def encoded(cls, rows: pa.RecordBatch, types: Sequence[SqlType], form: Format) -> bytes:
+    def encoded(cls, rows: pa.RecordBatch, types: Sequence[SqlType], form: Format) -> memoryview:
         delimiter, quote = form.delimiter or ",", form.quote
         fields = [
             _in_quotes(values, delimiter, quote) if quote else pc.fill_null(values, "") for values in rows.columns
         ]
-        ends = pc.binary_join_element_wise(fields[-1], "\n", "")
-        lines = pc.binary_join_element_wise(
-            *(field.cast(pa.large_string()) for field in [*fields[:-1], ends]), pa.scalar(delimiter, pa.large_string())
-        )
-        return _content(lines)
+        return joined_lines(fields, delimiter)
 
 
 def _in_quotes(values: pa.Array, delimiter: str, quote: str) -> pa.Array:
@@ -167,11 +163,6 @@ def _in_quotes(values: pa.Array, delimiter: str, quote: str) -> pa.Array:
         return bare
     doubled = pc.replace_substring(bare, quote, quote * 2)
     return pc.if_else(needs, pc.binary_join_element_wise(quote, doubled, quote, ""), bare)
-
-
-def _content(lines: pa.Array) -> bytes:
-    content, starts = text_bytes(lines)
-    return bytes(memoryview(content.data)[int(starts[0]) : int(starts[-1])]) if len(lines) else b""
 
 
 def _unencodable(name: str, values: pa.Array, encoding: str | None) -> Misfits:
@@ -392,7 +383,7 @@ class WorkbookWriter:
         for name, values in zip(rows.schema.names, rows.columns, strict=True):
             kind = values.type
             if pa.types.is_integer(kind):
-                bad = pc.or_(pc.greater(values, _EXACT), pc.less(values, -_EXACT))
+                bad = pc.or_(pc.greater(values, EXACT), pc.less(values, -EXACT))
                 misfits += _faults(name, values, bad, Reason.OUT_OF_RANGE, inexact)
             elif pa.types.is_decimal(kind):
                 if kind.precision > _MOST_DIGITS:

@@ -12,10 +12,9 @@ from typing import TYPE_CHECKING, cast
 import sqlalchemy as sa
 
 from kanal.connections.errors import DatabaseError
-from kanal.connections.journal import LoadedFile, Progress, Watermark
+from kanal.connections.journal import LoadedFile, Progress, Watermark, gone_on_elsewhere, moved_text
 from kanal.connections.loading import Load
 from kanal.core.errors import KanalError
-from kanal.core.tally import Tally
 
 if TYPE_CHECKING:
     from kanal.connections.sql.database import SqlDatabase
@@ -95,9 +94,7 @@ class SqlJournal:
 
         Raises KanalError where another process has gone on with the run: of two that do, one alone can commit.
         """
-        content = {"tally": vars(done.tally), "batches": done.batches, "last": list(done.last), "done": done.done}
-        content["greatest"] = done.greatest
-        text = json.dumps(content)
+        text = json.dumps(done.content())
         if len(text) > _LONGEST:
             raise KanalError(
                 f"the key of the last row of a batch is too long to be kept ({len(text):,} characters with the counts)",
@@ -107,10 +104,7 @@ class SqlJournal:
         if sql.execute(PROGRESS.update().where(entry, PROGRESS.c.owner == owner).values(progress=text)):
             return
         if sql.scalar(sa.select(PROGRESS.c.token).where(entry)) is not None:
-            raise KanalError(
-                "another process goes on with this run, which took it for dead",
-                "nothing more is done here; see kanal runs",
-            )
+            raise gone_on_elsewhere()
         sql.execute(PROGRESS.insert().values(token=token, step=step[:200], progress=text, owner=owner))
 
     def recorded(self, token: str, step: str) -> Progress | None:
@@ -120,8 +114,7 @@ class SqlJournal:
         found = self.database.scalar(sa.select(PROGRESS.c.progress).where(_entry(token, step)))
         if found is None:
             return None
-        content = json.loads(found)
-        return Progress(**content | {"tally": Tally(**content["tally"])})
+        return Progress.of(json.loads(found))
 
     def take_over(self, token: str, step: str, owner: str) -> None:
         """Make a step's entry that of a process that goes on with it, so that no other can commit any more."""
@@ -170,7 +163,7 @@ class SqlJournal:
         sql = cast("SqlLoad", load)
         sql.execute(WATERMARK.delete().where(_of(WATERMARK, job, step)))
         if watermark is not None:
-            moved = f"{moment.astimezone(dt.UTC):%Y-%m-%d %H:%M:%S}"
+            moved = moved_text(moment)
             sql.execute(WATERMARK.insert().values(job=job[:200], step=step[:200], watermark=watermark, moved=moved))
 
     # --- files -----------------------------------------------------------------------------------------------------

@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from kanal.connections.pieces import joined_lines
 from kanal.core.arrays import patch, text_bytes, valid_mask
 from kanal.core.conversions import converter
 from kanal.core.types import TEXT, SqlType
@@ -21,13 +22,7 @@ _ESCAPES = (("\\", "\\\\"), ("\t", "\\t"), ("\n", "\\n"), ("\r", "\\r"))
 
 def text_rows(columns: Sequence[pa.Array]) -> memoryview:
     """The rows of these columns, which are of text, as lines."""
-    fields = [pc.fill_null(_escaped(values), "\\N") for values in columns]
-    ends = pc.binary_join_element_wise(fields[-1], pa.scalar("\n"), pa.scalar(""))
-    lines = pc.binary_join_element_wise(
-        *(field.cast(pa.large_string()) for field in [*fields[:-1], ends]), pa.scalar("\t", pa.large_string())
-    )
-    content, starts = text_bytes(lines)
-    return memoryview(content.data)[int(starts[0]) : int(starts[-1])]
+    return joined_lines([pc.fill_null(_escaped(values), "\\N") for values in columns], "\t")
 
 
 def _escaped(values: pa.Array) -> pa.Array:
