@@ -51,7 +51,7 @@ def with_places(made: kanal.Job, pipeline: str, **places: Any) -> kanal.Job:
     return made
 
 
-@pytest.mark.parametrize(("ending", "write"), zip(FORMATS, cycle(["append", "truncate"]), strict=False))
+@pytest.mark.parametrize(("ending", "write"), list(zip(FORMATS, cycle(["append", "truncate"]), strict=False)))
 def test_what_is_written_reads_back(files: Files, ending: str, write: str) -> None:
     path = files.job(
         f'{OUT}[pipeline.out]\nsource = "old:t"\ntarget = "outbox:t-{{run}}.{ending}"\nwrite = "{write}"\n'
