@@ -37,6 +37,7 @@ check: lint types imports test site
 .venv/kanal: pyproject.toml
 	@test -n "$(PYTHON)" || { echo "Kanal needs Python 3.11 or newer; none was found."; exit 1; }
 	$(PYTHON) -m venv .venv
+	$(PIP) --upgrade pip  # older ones take minutes to see which versions go together
 	$(PIP) -e .
 	touch $@
 

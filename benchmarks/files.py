@@ -4,7 +4,8 @@
 
 Ten columns: two numbers, a decimal, a double, a boolean, a timestamp, a date and three texts, one of them in quotes in
 a tenth of the rows with `--quoted`. The server is named by KANAL_TEST_POSTGRESQL, as for the tests. Each line is one
-case: medians of whole processes, and the ratios of pairs that ran one after the other.
+case: medians of whole processes, and the ratios of pairs that ran one after the other; of Kanal also those of its step
+alone, without the start-up of the process.
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ from __future__ import annotations
 import argparse
 import csv
 import gzip
+import json
 import shutil
 import statistics
 import subprocess
@@ -74,12 +76,13 @@ def write_job(folder: Path, source: str, target: str) -> None:
 
 
 def kanal(source: str, target: str) -> Way:
-    """A run of one pipeline, as a process."""
+    """A run of one pipeline, as a process; gives the seconds of its step alone."""
 
-    def way(folder: Path) -> None:
+    def way(folder: Path) -> float:
         write_job(folder, source, target)
-        subprocess.run([sys.executable, "-m", "kanal", "run", "job.toml", "--json"], cwd=folder, check=True,
-                       stdout=subprocess.DEVNULL)  # fmt: skip
+        command = [sys.executable, "-m", "kanal", "run", "job.toml", "--json"]
+        said = subprocess.run(command, cwd=folder, check=True, capture_output=True).stdout
+        return float(json.loads(said)["steps"][0]["seconds"])
 
     return way
 
@@ -102,6 +105,7 @@ def compared(
 ) -> None:
     """Time ways in turn, and print their medians and the ratios of the first to each other one."""
     times: dict[str, list[float]] = {way: [] for way in ways}
+    steps: list[float] = []
     with psycopg.connect(URL, autocommit=True) as admin:
         for run in range(options.runs):
             for way, act in ways.items():
@@ -110,16 +114,21 @@ def compared(
                 admin.execute("DROP TABLE IF EXISTS csv_target")
                 admin.execute(f"CREATE TABLE csv_target ({TABLE})")
                 started = time.perf_counter()
-                act(folder)
+                step = act(folder)
                 times[way].append(time.perf_counter() - started)
+                if isinstance(step, float) and way == next(iter(ways)):
+                    steps.append(step)
                 found = admin.execute("SELECT count(*) FROM csv_target").fetchone()
                 assert found is not None and found[0] in (rows, 0), found
     medians = ", ".join(f"{way} {statistics.median(seconds):.2f} s" for way, seconds in times.items())
     print(f"{name}, {rows:,} rows: {medians}", flush=True)
     first, *others = ways
     for way in others:
-        ratios = sorted(one / other for one, other in zip(times[first], times[way], strict=False))
-        print(f"  {first} / {way}: {statistics.median(ratios):.2f} ({ratios[0]:.2f} to {ratios[-1]:.2f})", flush=True)
+        for label, seconds in ((first, times[first]), (f"{first}, the step alone", steps)):
+            ratios = sorted(one / other for one, other in zip(seconds, times[way], strict=False))
+            if ratios:
+                said = f"{statistics.median(ratios):.2f} ({ratios[0]:.2f} to {ratios[-1]:.2f})"
+                print(f"  {label} / {way}: {said}", flush=True)
 
 
 def main() -> None:

@@ -10,7 +10,7 @@ import sqlite3
 import subprocess
 import sys
 import uuid
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -108,6 +108,7 @@ def server_or_skip(name: str, reason: Exception) -> None:
 
 
 POSTGRESQL = os.environ.get("KANAL_TEST_POSTGRESQL", "postgresql://postgres@127.0.0.1:5432/postgres")
+FIREBIRD = os.environ.get("KANAL_TEST_FIREBIRD", "")
 MARIADB = os.environ.get("KANAL_TEST_MARIADB", "mariadb://root@127.0.0.1:3306/")
 
 
@@ -119,20 +120,46 @@ def postgresql() -> Iterator[Any]:
         yield connection
 
 
+def _one_by_one(statements: Sequence[str]) -> Iterator[list[str]]:
+    """Each statement by itself, with one row in each INSERT."""
+    for statement in statements:
+        head, values, rows = statement.partition(" VALUES (")
+        inserts = bool(values) and head.startswith("INSERT")
+        yield [f"{head}{values}{row})" for row in rows[:-1].split("), (")] if inserts else [statement]
+
+
 class Place:
     """A database of a test's own: its URL, and SQL run there."""
 
     def __init__(self, kind: str, url: str) -> None:
         self.kind = kind
         self.url = url
-        driver = {"mariadb": "mariadb+pymysql", "sqlite": "sqlite"}.get(kind, "postgresql+psycopg")
-        self.engine = sa.create_engine(sa.make_url(url).set(drivername=driver), poolclass=sa.NullPool)
+        driver = {"mariadb": "mariadb+pymysql", "sqlite": "sqlite", "firebird": "firebird+firebird"}.get(
+            kind, "postgresql+psycopg"
+        )
+        if kind == "duckdb":
+            import kanal.connections.sql.duckdb_dialect  # noqa: F401
+
+            self.engine = sa.create_engine(url, creator=self._duckdb, poolclass=sa.NullPool)
+            return
+        address = sa.make_url(url).set(drivername=driver)
+        if kind == "firebird":
+            address = address.update_query_dict({"charset": "UTF8"})
+        self.engine = sa.create_engine(address, poolclass=sa.NullPool)
+
+    def _duckdb(self) -> Any:
+        import duckdb
+
+        from kanal.connections.sql.duckdb_dialect import DuckDBConnection
+
+        return DuckDBConnection(duckdb.connect(sa.make_url(self.url).database))
 
     def sql(self, *statements: str) -> None:
-        """Run statements, each as it is."""
-        with self.engine.begin() as connection:
-            for statement in statements:
-                connection.execution_options(no_parameters=True).exec_driver_sql(statement)
+        """Run statements, each as it is, in one transaction; in Firebird a table can be used once it is committed."""
+        for part in _one_by_one(statements) if self.kind == "firebird" else [statements]:
+            with self.engine.begin() as connection:
+                for statement in part:
+                    connection.execution_options(no_parameters=True).exec_driver_sql(statement)
 
     def rows(self, query: str) -> list[tuple[Any, ...]]:
         """What a query finds."""
@@ -202,6 +229,47 @@ def _own_database(kind: str) -> Iterator[str]:
                 connection.exec_driver_sql(f"DROP DATABASE {name} WITH (FORCE)")
 
 
+@contextlib.contextmanager
+def _own_firebird() -> Iterator[str]:
+    """The URL of an empty database of a Firebird server, dropped in the end; skips where there is no such server."""
+    url = sa.make_url(FIREBIRD or "firebird://sysdba@127.0.0.1/")
+    file = f"{url.database or '/var/lib/firebird/3.0/data'}/kanal_test_{uuid.uuid4().hex[:12]}.fdb"
+    try:
+        from firebird.driver import DatabaseError, connect, create_database
+
+        access = {"user": url.username, "password": url.password, "charset": "UTF8"}
+        place = f"{url.host}/{url.port or 3050}:{file}"
+        create_database(place, **access).close()
+    except (ImportError, DatabaseError) as error:
+        server_or_skip("firebird", error)
+        return
+    try:
+        yield url.set(database=file).render_as_string(hide_password=False)
+    finally:
+        connect(place, **access).drop_database()
+
+
+def _by_odbc(place: Place) -> Place:
+    """The same database, with the URL of its ODBC driver; skips where that is not installed."""
+    url = sa.make_url(place.url)
+    driver = {"postgresql": "PostgreSQL Unicode", "mariadb": "MariaDB Unicode", "sqlite": "SQLite3"}[place.kind]
+    try:
+        import pyodbc
+
+        if driver not in pyodbc.drivers():
+            server_or_skip(f"ODBC's driver {driver}", LookupError("it is not installed"))
+    except ImportError as error:
+        server_or_skip("ODBC", error)
+    if place.kind == "sqlite":
+        Path(str(url.database)).touch()
+        place.url = f"odbc:///?Driver=SQLite3&Database={url.database}"
+        return place
+    settings = {"Driver": driver, "Server": url.host, "Port": str(url.port or {"mariadb": 3306}.get(place.kind, 5432))}
+    made = sa.URL.create("odbc", url.username, url.password, query=settings | {"Database": url.database})
+    place.url = made.render_as_string(hide_password=False)
+    return place
+
+
 @pytest.fixture
 def places(tmp_path: Path) -> Iterator[Callable[[str], Place]]:
     """Gives a new database of a kind."""
@@ -210,6 +278,13 @@ def places(tmp_path: Path) -> Iterator[Callable[[str], Place]]:
 
         def place(kind: str) -> Place:
             made.append(kind)
+            if kind == "firebird":
+                return Place(kind, stack.enter_context(_own_firebird()))
+            if kind.startswith("odbc-"):
+                return _by_odbc(place(kind.removeprefix("odbc-")))
+            if kind == "duckdb":
+                pytest.importorskip("duckdb")
+                return Place(kind, f"duckdb:///{tmp_path / f'place{len(made)}.duckdb'}")
             if kind == "sqlite":
                 return Place(kind, f"sqlite:///{tmp_path / f'place{len(made)}.db'}")
             if kind == "other":  # PostgreSQL by a driver that Kanal has no way of its own for

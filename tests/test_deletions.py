@@ -16,16 +16,18 @@ from test_references import fill
 from test_servers import job, succeeded
 
 Places = Callable[[str], Place]
-each_kind = pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
+each_kind = pytest.mark.parametrize(
+    "kind", ["sqlite", "postgresql", "mariadb", pytest.param("firebird", marks=pytest.mark.matrix)]
+)
 
 FAMILY = [
-    "CREATE TABLE reach (no integer PRIMARY KEY, code varchar(9) UNIQUE)",
-    "CREATE TABLE gate (no integer PRIMARY KEY, reach integer, "
-    "CONSTRAINT gate_reach FOREIGN KEY (reach) REFERENCES reach (no))",
+    "CREATE TABLE reach (nr integer PRIMARY KEY, code varchar(9) UNIQUE)",
+    "CREATE TABLE gate (nr integer PRIMARY KEY, reach integer, "
+    "CONSTRAINT gate_reach FOREIGN KEY (reach) REFERENCES reach (nr))",
 ]
 BODY = """[defaults]\nwrite = "merge"\nmissing = "delete"\n{more}
-[pipeline.reaches]\nsource = "old:reach"\ntarget = "new:reach"\nkey = "no"
-[pipeline.gates]\nsource = "old:gate"\ntarget = "new:gate"\nkey = "no"\n{gates}"""
+[pipeline.reaches]\nsource = "old:reach"\ntarget = "new:reach"\nkey = "nr"
+[pipeline.gates]\nsource = "old:gate"\ntarget = "new:gate"\nkey = "nr"\n{gates}"""
 
 
 def family(places: Places, kind: str) -> tuple[Place, Place]:
@@ -42,11 +44,11 @@ def test_parents_and_children_shrink_together(places: Places, tmp_path: Path, ki
     made = job(tmp_path, BODY.format(more='commit = "job"', gates=""), old=old, new=new)
     succeeded(made.run())
     # Two reaches go with their gates; a code that goes is another's at once.
-    old.sql("DELETE FROM gate WHERE reach IN (2, 4)", "DELETE FROM reach WHERE no IN (2, 4)",
-            "INSERT INTO reach VALUES (9, 'c7')", "UPDATE reach SET code = 'x' WHERE no = 1")  # fmt: skip
+    old.sql("DELETE FROM gate WHERE reach IN (2, 4)", "DELETE FROM reach WHERE nr IN (2, 4)",
+            "INSERT INTO reach VALUES (9, 'c7')", "UPDATE reach SET code = 'x' WHERE nr = 1")  # fmt: skip
     run = succeeded(made.run())
     assert [run[step].tally.deleted for step in ("reaches", "gates")] == [2, 8]
-    assert new.rows("SELECT no, code FROM reach ORDER BY no") == [(1, "x"), (3, "c3"), (5, "c5"), (9, "c7")]
+    assert new.rows("SELECT nr, code FROM reach ORDER BY nr") == [(1, "x"), (3, "c3"), (5, "c5"), (9, "c7")]
     assert new.rows("SELECT count(*) FROM gate") == [(12,)]
     assert succeeded(made.run())["gates"].tally.deleted == 0
 
@@ -61,17 +63,17 @@ def test_a_row_that_others_refer_to_stays_and_is_named(
     old, new = family(places, kind)
     made = job(tmp_path, BODY.format(more=f'commit = "{commit}"', gates=""), old=old, new=new)
     succeeded(made.run())
-    new.sql("CREATE TABLE toll (gate integer, CONSTRAINT toll_gate FOREIGN KEY (gate) REFERENCES gate (no))",
+    new.sql("CREATE TABLE toll (gate integer, CONSTRAINT toll_gate FOREIGN KEY (gate) REFERENCES gate (nr))",
             "INSERT INTO toll VALUES (1), (6)")  # fmt: skip
-    old.sql("DELETE FROM gate WHERE reach IN (2, 4)", "DELETE FROM reach WHERE no IN (2, 4)")
+    old.sql("DELETE FROM gate WHERE reach IN (2, 4)", "DELETE FROM reach WHERE nr IN (2, 4)")
     run = succeeded(made.run())
     if commit == "step":  # the parents' step comes before the children are gone
         assert run["reaches"].tally.deleted == 0
         run = succeeded(made.run())
-    assert new.rows("SELECT no FROM gate WHERE reach IN (2, 4) ORDER BY no") == [(1,), (6,)]
-    assert new.rows("SELECT no FROM reach WHERE no IN (2, 4)") == [(2,)]
+    assert new.rows("SELECT nr FROM gate WHERE reach IN (2, 4) ORDER BY nr") == [(1,), (6,)]
+    assert new.rows("SELECT nr FROM reach WHERE nr IN (2, 4)") == [(2,)]
     (reject, *_) = run["reaches"].rejects().to_pylist()
-    assert (reject["reason"], reject["column"], reject["value"]) == ("not_deleted", "no", "2")
+    assert (reject["reason"], reject["column"], reject["value"]) == ("not_deleted", "nr", "2")
     assert run["reaches"].tally.rejected == 0
     assert "others refer to them" in str(run["reaches"].note)
     assert "not_deleted" in cli("rejects").stdout

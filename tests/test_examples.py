@@ -12,7 +12,7 @@ import kanal
 from conftest import Place
 from kanal.demo.cards import write_cards
 from kanal.demo.harbour import TOKEN, harbour
-from kanal.demo.server import serving
+from kanal.demo.server import FileServer
 from test_runs import counts
 
 EXAMPLES = Path(__file__).parent.parent / "examples"
@@ -78,7 +78,7 @@ def test_the_exchange_in_both_ways(tmp_path: Path) -> None:
 def test_a_signed_address_and_an_api(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     shutil.copytree(EXAMPLES, tmp_path, dirs_exist_ok=True)
     write_cards(tmp_path)
-    with serving(tmp_path / "inbox") as server, harbour(30) as service:
+    with FileServer(tmp_path / "inbox") as server, harbour(30) as service:
         monkeypatch.setenv("KANAL_EXAMPLE_ADDRESS", server.address("cards-2025-05.csv"))
         monkeypatch.setenv("KANAL_EXAMPLE_HARBOUR", service.url)
         monkeypatch.setenv("HARBOUR_TOKEN", TOKEN)
@@ -86,3 +86,6 @@ def test_a_signed_address_and_an_api(tmp_path: Path, monkeypatch: pytest.MonkeyP
         assert counts(run["cards"]) == {"read": 200, "inserted": 200}
         job = kanal.Job.read(tmp_path / "api.toml")
         assert [counts(job.run()["vessels"]).get("inserted", 0) for _ in range(2)] == [30, 0]
+        sent = counts(kanal.Job.read(tmp_path / "arrivals.toml").run()["arrivals"])
+        assert sent["read"] == 30 and sent["inserted"] == len(service.arrivals) > 0
+        assert {"vessel", "tonnes", "at"} == set(service.arrivals[0])

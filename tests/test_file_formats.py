@@ -93,7 +93,7 @@ def test_a_value_of_json(tmp_path: Path, ending: str, written: str, value: str |
     ("ending", "content", "form", "rows", "bad"),
     [
         (".jsonl", f'{JSON}\n\n{{"a": 2, "b": null}}\n', {}, [(1, "1.50", "x\ny", '{"d": [1, 2.0]}'), (3, "2", None, None)], []),
-        (".jsonl", '{"a": 1}\n[1]\n{"a": NaN}\n{"a": 1, "a": 2}\n{"a": }\n5\n', {}, [(1, "1")], [2, 3, 4, 5, 6]),
+        (".jsonl", '{"a": 1}\n[1]\n{"a": NaN}\n{"a": 1, "a": 2}\n{"a": }\n5\n{"a": "\\ud800"}\n', {}, [(1, "1")], [2, 3, 4, 5, 6, 7]),
         (".ndjson", f"{JSON}\n", {"kind": "jsonl", "columns": {"d": "/c/d/1", "e": "/c/x", "f": "/c/d/9"}}, [(1, "2.0", None, None)], []),
         (".json", f'[{JSON}, 7, {{"a": 2}}]', {}, [(1, "1.50", "x\ny", '{"d": [1, 2.0]}'), (3, "2", None, None)], [2]),
         (".json", f'{{"n": [1, {{}}], "data": {{"x~/y": [0, [{JSON}]]}}, "z": 1}}',

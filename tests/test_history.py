@@ -19,8 +19,14 @@ from test_references import fill
 from test_servers import job, succeeded
 
 Places = Callable[[str], Place]
-each_kind = pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
-MOMENTS = {"sqlite": "timestamp", "postgresql": "timestamp", "mariadb": "datetime"}
+each_kind = pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb", "firebird", "duckdb"])
+MOMENTS = {
+    "firebird": "timestamp",
+    "duckdb": "timestamp",
+    "sqlite": "timestamp",
+    "postgresql": "timestamp",
+    "mariadb": "datetime",
+}
 BODY = """[pipeline.s]
 source = "old:s"
 target = "new:s"
@@ -99,18 +105,21 @@ def stands(place: Place) -> list[tuple[Any, ...]]:
     return sorted(found, key=lambda row: (row[:2], row[2] is None))
 
 
-@each_kind
-@pytest.mark.parametrize("seed", range(8))
+#: Seeds of cases: fewer of those databases that are reached by a general way.
+CASES = [("sqlite", 6), ("postgresql", 6), ("mariadb", 6), ("firebird", 2), ("duckdb", 2)]
+
+
+@pytest.mark.parametrize(("kind", "seed"), [(kind, seed) for kind, seeds in CASES for seed in range(seeds)])
 def test_a_history_is_what_the_changes_make_of_it_one_by_one(
     places: Places, tmp_path: Path, kind: str, seed: int
 ) -> None:
     chance = random.Random(f"history {kind} {seed}")
     commit = ["step", "batch", "job", "step"][seed % 4]
     rows, flag = chance.choice([3, 1000]), chance.choice(["boolean", "integer"])
-    of_days = seed == 7
+    of_days = seed == 5
     old, new, model = places("sqlite"), places(kind), Model()
     old.sql("CREATE TABLE s (seq integer PRIMARY KEY, licence integer, name text, phone text, at text)")
-    made(new, "date" if of_days else MOMENTS[kind], flag, unique=kind != "mariadb")
+    made(new, "date" if of_days else MOMENTS[kind], flag, unique=kind in ("sqlite", "postgresql"))
     more = f'commit = "{commit}"\nbatch_rows = {rows}\norder_by = "seq"'
     load = job(tmp_path, BODY.format(history=WHOLE, more=more), old=old, new=new)
     for _ in range(6):
@@ -173,6 +182,8 @@ def test_what_the_source_no_longer_has_is_closed_and_may_come_back(
 def test_a_change_that_does_not_fit_is_a_reject_and_can_be_replayed(places: Places, tmp_path: Path, kind: str) -> None:
     old, new = places("sqlite"), places(kind)
     old.sql("CREATE TABLE s (licence integer, name text, phone text, at text)")
+    if kind == "duckdb":
+        pytest.skip("it keeps texts of any length")
     made(new, MOMENTS[kind], "boolean", unique=False)
     new.sql("CREATE TABLE bad (n integer)")
     fill(old, s=[(1, "a", "1", "2025-01-01 00:00:00"), (1, "too long for it", "1", "2025-01-03 00:00:00"),
@@ -266,19 +277,19 @@ def test_the_version_of_a_moment_is_found(seed: int) -> None:
 def test_a_look_up_takes_the_version_that_was_valid(places: Places, tmp_path: Path, kind: str, said: str) -> None:
     old, new = places("sqlite"), places(kind)
     old.sql("CREATE TABLE s (licence integer, name text, phone text, at text)",
-            "CREATE TABLE p (no integer, licence integer, day text)")  # fmt: skip
+            "CREATE TABLE p (nr integer, licence integer, day text)")  # fmt: skip
     fill(old, s=[(1, "early", "1", "2025-01-01 00:00:00"), (1, "late", "1", "2025-02-01 00:00:00")],
          p=[(1, 1, "2025-01-31 23:59:59"), (2, 1, "2025-02-01 00:00:00"), (3, 1, "2024-12-31 00:00:00"), (4, 1, None)])  # fmt: skip
     made(new, MOMENTS[kind], "boolean", unique=False)
-    new.sql("CREATE TABLE p (no integer PRIMARY KEY, name varchar(9))")
+    new.sql("CREATE TABLE p (nr integer PRIMARY KEY, name varchar(9))")
     history = BODY.format(history=WHOLE, more="").replace('skip = ["at", "seq"]', 'skip = "at"')
     day = "CAST(day AS timestamp)"
     body = history + (
-        '[pipeline.p]\nsource = "old:p"\ntarget = "new:p"\n[pipeline.p.columns]\nno = "no"\nname = "s.name"\n'
+        '[pipeline.p]\nsource = "old:p"\ntarget = "new:p"\n[pipeline.p.columns]\nnr = "nr"\nname = "s.name"\n'
         f'[pipeline.p.lookup.s]\ntable = "new:s"\non = {{ licence = "licence" }}\nas_of = {said.replace("day", day)}\n'
     )
     run = succeeded(job(tmp_path, body, old=old, new=new).run())
-    assert sorted(new.rows("SELECT no, name FROM p")) == [(1, "early"), (2, "late")]
+    assert sorted(new.rows("SELECT nr, name FROM p")) == [(1, "early"), (2, "late")]
     assert "valid at 2024-12-31" in " ".join(run["p"].rejects()["message"].to_pylist())
     if "from" in said:
         body = body.replace('valid_to" }\n', 'name" }\n')

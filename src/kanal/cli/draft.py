@@ -13,11 +13,13 @@ import sqlalchemy as sa
 
 from kanal.cli.place import is_url, open_place
 from kanal.connections import with_password_in_place
+from kanal.connections.api import HttpApi
 from kanal.connections.base import Connection as OpenConnection
-from kanal.connections.urls import HARMLESS, check_parts, folder_url
-from kanal.core.errors import KanalError
+from kanal.connections.urls import check_parts, folder_url
+from kanal.core.errors import HARMLESS, KanalError
 from kanal.core.nearest import did_you_mean
 from kanal.definition import JobError
+from kanal.definition.writing import connection_text
 from kanal.explore.draft import Wish, add_to_draft, draft_job
 from kanal.explore.new_columns import take_over
 from kanal.job import Job
@@ -36,8 +38,8 @@ def draft(source: str, target: str, wish: Wish, name: str | None, into: Path | N
     with _opened(source, names[0], job) as here, _opened(target, names[1], job) as there:
         there.may_be_made()
         connections = {
-            connection: _connection_text(connection, place, job)
-            for connection, place in zip(names, (source, target), strict=True)
+            connection: _api_text(place, job, opened) or _connection_text(connection, place, job)
+            for connection, place, opened in zip(names, (source, target), (here, there), strict=True)
         }
         if into is not None and into.is_dir():
             raise KanalError(f"{into} is a folder", "name a file in it")
@@ -124,6 +126,15 @@ def _connection_text(name: str, place: str, job: Path | None) -> str:
         variable = named[1] if named else _variable(name, "password")
         password = password or f'password = {{ env = "{variable}" }}  # a password does not belong in the file'
     return "\n".join(filter(None, [f'url = "{place}"', password]))
+
+
+def _api_text(place: str, job: Path | None, opened: OpenConnection) -> str | None:
+    """The lines of an HTTP API, with the fields that its resources seem to have; None for another connection."""
+    if not isinstance(opened, HttpApi) or job is None:
+        return None
+    opened.propose_fields()
+    given = Job.read(job).connection[place]
+    return connection_text(place, given.model_copy(update={"resource": opened.resources}))
 
 
 def _variable(name: str, key: str) -> str:

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from kanal.cli.output import console, escape, print_json, show, table
 from kanal.core.errors import KanalError
+from kanal.core.nearest import did_you_mean
 from kanal.job import Job
 from kanal.runner.file_states import files_of, forget_file
 
@@ -26,6 +27,8 @@ def files(path: Path, step: str | None, forget: str | None, json: bool) -> int:
         if step is None:
             raise KanalError("a file is forgotten for one step", "write kanal files JOB STEP --forget FILE")
         forget_file(job, step, forget)
+    elif step is not None and step not in job.pipeline:
+        raise KanalError(f'"{step}" is no step of this job', did_you_mean(step, job.pipeline) or "see kanal check JOB")
     found = [state for state in files_of(job) if step in (None, state.step)]
     if json:
         print_json([vars(state) for state in found])

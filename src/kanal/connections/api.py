@@ -1,209 +1,46 @@
-"""HTTP APIs that answer JSON, as sources: each resource is a table. Needs httpx (pip install kanal[http])."""
+"""HTTP APIs that answer JSON: each resource is a table that rows are read from or sent to."""
 
 from __future__ import annotations
 
-import datetime as dt
-import email.utils
+import contextlib
 import hashlib
 import json
 import re
-import time
 from collections.abc import Hashable, Iterator, Mapping
-from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import urljoin
 
 import pyarrow as pa
 import sqlalchemy as sa
-import tenacity
 
+from kanal.connections.api_client import ApiError, Client, Page, path_of
+from kanal.connections.api_load import ApiLoad
 from kanal.connections.description import About, ColumnInfo, TableInfo
-from kanal.connections.errors import DatabaseError
-from kanal.connections.files.formats import needed
-from kanal.connections.files.json_text import DECODER, as_text, found_at, pointed
+from kanal.connections.files.json_text import DECODER, Number, as_text, checked, found_at, pointed, pointer_to
+from kanal.connections.misfits import not_finite
+from kanal.connections.openapi import resources_of
 from kanal.connections.plain import PlainCatalogue, PlainConnection
 from kanal.connections.reading import Reading
-from kanal.connections.roles import Reads
+from kanal.connections.roles import Reads, Writes
 from kanal.connections.urls import shown_url
 from kanal.core.change_values import change_text
+from kanal.core.conversions import converter
 from kanal.core.errors import shortened
+from kanal.core.faults import Fault
 from kanal.core.frame import BadLine, SourceBatch
-from kanal.core.types import TEXT, parse_type
+from kanal.core.types import DATE, TEXT, TIMESTAMP, TIMESTAMPTZ, parse_type
+from kanal.definition.resources import ResourceField
 
 if TYPE_CHECKING:
     from kanal.definition import Connection as ConnectionSettings
     from kanal.definition.resources import Next, Resource
 
-#: Bytes of an answer at most, how often a page is asked for, and how long is waited for the next time, in seconds.
-_MOST, _TIMES, _LONGEST_WAIT = 256 * 1024 * 1024, 6, 300.0
-_REDIRECTS = 5
 
-
-class ApiError(DatabaseError):
-    """An API that cannot be reached, or that refuses what it was asked."""
-
-    def __init__(self, what: str, remedy: str = "", passing: bool = False, wait: float | None = None) -> None:
-        super().__init__(what, remedy, passing)
-        #: The seconds after which the service says that it may be asked again.
-        self.wait = wait
-
-
-@dataclass
-class _Page:
-    """An answer: its JSON, and its headers."""
-
-    content: Any
-    headers: Mapping[str, str] = field(default_factory=dict)
-    address: str = ""
-
-
-class _Client:
-    """Asks an API, signed in; what is told to it is told to no other host."""
-
-    def __init__(self, url: sa.URL, settings: ConnectionSettings) -> None:
-        self._settings = settings
-        self.base = (
-            f"{url.drivername}://{url.host}{f':{url.port}' if url.port else ''}/{(url.database or '').strip('/')}/"
-        )
-        self.query = {name: str(value) for name, value in url.query.items()}
-        self._user, self._password = url.username, str(url.password) if url.password is not None else None
-        self._token: tuple[str, float] | None = None
-        self._made: Any = None
-
-    @property
-    def _client(self) -> Any:
-        if self._made is None:
-            httpx = needed("httpx", "http", "an HTTP API is asked for")
-            seconds = self._settings.connect_timeout or 60.0
-            self._made = httpx.Client(timeout=httpx.Timeout(60.0, connect=seconds), follow_redirects=False)
-        return self._made
-
-    def close(self) -> None:
-        """Close what is open."""
-        if self._made is not None:
-            self._made.close()
-            self._made = None
-
-    def _headers(self) -> dict[str, str]:
-        """What signs in; raises KanalError."""
-        sign_in, httpx = self._settings.sign_in, needed("httpx", "http", "an HTTP API is asked for")
-        headers = {"Accept": "application/json"}
-        if sign_in is None and self._user is None:
-            return headers
-        if self._password is None:
-            raise ApiError("there is no password to sign in with", 'name it by password = { env = "NAME" }')
-        if sign_in is not None and sign_in.header is not None:
-            return headers | {sign_in.header: self._password}
-        if sign_in is not None and sign_in.token_url is not None:
-            return headers | {"Authorization": f"Bearer {self._fetched_token(sign_in.token_url, sign_in.scope)}"}
-        if sign_in is not None and sign_in.way == "bearer":
-            return headers | {"Authorization": f"Bearer {self._password}"}
-        basic = next(httpx.BasicAuth(self._user or "", self._password).auth_flow(httpx.Request("GET", self.base)))
-        return headers | {"Authorization": basic.headers["Authorization"]}
-
-    def _fetched_token(self, address: str, scope: str | None) -> str:
-        """The token for the user and the password, fetched anew once it is about to expire."""
-        if self._token is not None and time.monotonic() < self._token[1]:
-            return self._token[0]
-        form = {"grant_type": "client_credentials"} | ({"scope": scope} if scope else {})
-        httpx = needed("httpx", "http", "an HTTP API is asked for")
-        try:
-            answer = self._client.post(address, data=form, auth=(self._user or "", self._password or ""))
-        except httpx.HTTPError as error:
-            raise ApiError(f"no token can be had: {urlsplit(address).netloc} gives no answer ({type(error).__name__})",
-                           "correct token_url", True) from None  # fmt: skip
-        try:
-            found = answer.json()
-            token, seconds = str(found["access_token"]), float(found.get("expires_in", 300))
-        except (ValueError, KeyError, TypeError):
-            raise ApiError(
-                f"no token was given: {urlsplit(address).netloc} answers {answer.status_code}",
-                "correct the user, the password and the scope",
-                answer.status_code >= 500,
-            ) from None
-        self._token = token, time.monotonic() + max(0.0, seconds - 30)
-        return token
-
-    def page(self, address: str, query: Mapping[str, str]) -> _Page:
-        """An answer; asked for again where a trouble passes, as late as the service wishes. Raises KanalError."""
-        retrying = tenacity.Retrying(
-            stop=tenacity.stop_after_attempt(_TIMES), wait=_wait, reraise=True,
-            retry=tenacity.retry_if_exception(lambda error: bool(getattr(error, "passing", False))),
-        )  # fmt: skip
-        return retrying(self._page, address, query)
-
-    def _page(self, address: str, query: Mapping[str, str]) -> _Page:
-        httpx = needed("httpx", "http", "an HTTP API is asked for")
-        own = urlsplit(self.base)
-        where, parameters = address, dict(query)
-        try:
-            for _ in range(_REDIRECTS):
-                here = urlsplit(where)
-                same = (here.scheme, here.netloc) == (own.scheme, own.netloc)
-                headers = self._headers() if same else {"Accept": "application/json"}
-                with self._client.stream("GET", where, params=parameters or None, headers=headers) as answer:
-                    if answer.is_redirect:
-                        where, parameters = urljoin(str(answer.url), answer.headers["Location"]), {}
-                        continue
-                    return self._read(answer, address)
-        except httpx.ConnectError as error:
-            trusted = "certificate" not in str(error).lower()
-            why = "nothing answers" if trusted else "its certificate is not trusted"
-            raise ApiError(f"{own.netloc}: {why}", "correct the url, or start it", trusted) from None
-        except httpx.HTTPError as error:
-            raise ApiError(f"{own.netloc} broke off ({type(error).__name__})", "run it again", True) from None
-        raise ApiError(f"{own.netloc} leads from one address to the next", "correct the url")
-
-    def _read(self, answer: Any, address: str) -> _Page:
-        status, parts, size = answer.status_code, [], 0
-        for part in answer.iter_bytes():
-            size += len(part)
-            if size > _MOST:
-                raise ApiError(
-                    f"an answer of {_path(address)} is longer than {_MOST >> 20} MB", "ask for smaller pages"
-                )
-            parts.append(part)
-        content = b"".join(parts)
-        if status == 401 and self._settings.sign_in is not None and self._settings.sign_in.token_url and self._token:
-            self._token = None
-            raise ApiError("the token was not accepted", "see whether its scope is enough", True, 0.0)
-        if status in (401, 403):
-            raise ApiError(f"{_path(address)}: the service does not let it be read ({status})",
-                           "correct sign_in and what password names")  # fmt: skip
-        if status != 200:
-            said = shortened(" ".join(content[:300].decode("utf-8", "replace").split()), 120)
-            raise ApiError(f"{_path(address)}: the service answers {status}{f': {said}' if said else ''}",
-                           "correct path and query" if status < 500 else "ask those who run it",
-                           status == 429 or status >= 500, _asked_to_wait(answer.headers))  # fmt: skip
-        try:
-            found = DECODER.decode(content.decode("utf-8-sig"))
-        except (ValueError, RecursionError):
-            raise ApiError(f"{_path(address)}: the answer is no JSON, or not all of it", "correct path", True) from None
-        return _Page(found, answer.headers, str(answer.url))
-
-
-def _path(address: str) -> str:
-    """An address for people: what of it cannot be secret."""
-    return urlsplit(address).path or "/"
-
-
-def _asked_to_wait(headers: Mapping[str, str]) -> float | None:
-    """The seconds that Retry-After says (RFC 9110, section 10.2.3)."""
-    text = headers.get("Retry-After", "")
-    if text.isdigit():
-        return float(text)
-    try:
-        moment = email.utils.parsedate_to_datetime(text)
-    except (TypeError, ValueError):
-        return None
-    moment = moment if moment.tzinfo is not None else moment.replace(tzinfo=dt.UTC)
-    return max(0.0, (moment - dt.datetime.now(dt.UTC)).total_seconds())
-
-
-def _wait(state: Any) -> float:
-    asked = getattr(state.outcome.exception(), "wait", None)
-    usual = tenacity.wait_exponential_jitter(0.5, max=30)(state)
-    return min(_LONGEST_WAIT, usual if asked is None else float(asked))
+#: Digits of a bigint, fewer than which are sure to fit; how deep objects in objects become columns.
+_BIGINT, _DEEP = 19, 4
+_MOMENTS = (DATE, TIMESTAMPTZ, TIMESTAMP)
 
 
 class _Catalogue(PlainCatalogue):
@@ -235,16 +72,50 @@ class _Catalogue(PlainCatalogue):
 
 
 class HttpApi(PlainConnection):
-    """An HTTP API that answers JSON, as a source."""
+    """An HTTP API that answers JSON."""
 
     reads: ClassVar[frozenset[Reads]] = frozenset({Reads.ROWS})
+    writes: ClassVar[frozenset[Writes]] = frozenset({Writes.APPEND})
+    undoes: ClassVar[bool] = False
 
-    def __init__(self, name: str, url: sa.URL, settings: ConnectionSettings) -> None:
+    def __init__(self, name: str, url: sa.URL, settings: ConnectionSettings, folder: Path) -> None:
         super().__init__(name)
-        self.resources: dict[str, Resource] = dict(settings.resource)
-        self._client = _Client(url, settings)
+        self._settings, self._folder = settings, folder
+        self.client = Client(url, settings)
         self._shown = shown_url(url)
         self._catalogue = _Catalogue(self)
+
+    @cached_property
+    def resources(self) -> dict[str, Resource]:
+        """The resources that the job names, and those of its OpenAPI document; raises ApiError where that is none."""
+        found = dict(self._settings.resource)
+        if self._settings.openapi:
+            found = resources_of(self._document()) | found
+        if not found:
+            what = f"connection {self.name}: {self._settings.openapi} describes no list of objects"
+            raise ApiError(what, "name the lists as resources")
+        return found
+
+    def _document(self) -> Any:
+        place = self._settings.openapi or ""
+        if re.match(r"https?://", place):
+            return self.client.page(place, {}).content
+        path = self._folder / place
+        try:
+            return DECODER.decode(path.read_text(encoding="utf-8-sig"))
+        except OSError as error:
+            raise ApiError(
+                f"connection {self.name}: {path} cannot be read: {error.strerror}", "correct openapi"
+            ) from None
+        except (ValueError, RecursionError):
+            raise ApiError(f"connection {self.name}: {path} is no JSON", "write the OpenAPI document as JSON") from None
+
+    def propose_fields(self) -> None:
+        """Of resources whose fields are not said, take those of the first page, with the types they seem to have."""
+        for name, resource in list(self.resources.items()):
+            if not resource.fields:
+                rows = [row for row, _ in _rows_of(next(self.pages(name, {})), resource, name) if isinstance(row, dict)]
+                self.resources[name] = resource.model_copy(update={"fields": dict(proposed_fields(rows))})
 
     @property
     def catalogue(self) -> PlainCatalogue:
@@ -252,14 +123,14 @@ class HttpApi(PlainConnection):
 
     @property
     def identity(self) -> Hashable:
-        return "api", self._client.base
+        return "api", self.client.base
 
     @property
     def shown_url(self) -> str:
         return self._shown
 
     def dispose(self) -> None:
-        self._client.close()
+        self.client.close()
 
     def described(self, name: str) -> TableInfo:
         """A resource's columns."""
@@ -276,22 +147,47 @@ class HttpApi(PlainConnection):
             )
         return TableInfo(None, name, tuple(ColumnInfo(one, "text", TEXT, TEXT) for one in names))
 
+    def refuses_table(self, table: TableInfo) -> tuple[str, str] | None:
+        if self.resources[table.name].send is not None:
+            return None
+        return f"the resource {table.name} takes no rows", 'say how they are sent, such as send = { method = "POST" }'
+
+    # --- as a target -----------------------------------------------------------------------------------------------
+
+    def can_undo(self, sql: str) -> bool:
+        """False: it takes no SQL."""
+        del sql
+        return False
+
+    def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
+        del table
+        faults: list[tuple[str, Fault]] = []
+        for name, values in zip(rows.schema.names, rows.columns, strict=True):
+            if pa.types.is_floating(values.type):
+                faults += [(name, one) for one in not_finite(values, "JSON has no such number: map it with CASE")]
+        return rows, faults
+
+    @contextlib.contextmanager
+    def load(self) -> Iterator[ApiLoad]:
+        """What sends rows; a service has no transaction, so what was sent stays."""
+        yield ApiLoad(self, self.client)
+
     # --- pages -----------------------------------------------------------------------------------------------------
 
-    def pages(self, name: str, values: Mapping[str, str]) -> Iterator[_Page]:
+    def pages(self, name: str, values: Mapping[str, str]) -> Iterator[Page]:
         """The pages of a resource, one after the other; raises KanalError, also where they go in a circle."""
         resource = self.resources[name]
-        address = urljoin(self._client.base, resource.path.lstrip("/"))
-        query = self._client.query | _filled(resource.query, values)
+        address = urljoin(self.client.base, resource.path.lstrip("/"))
+        query = self.client.query | _filled(resource.query, values)
         seen, given, number = set[str](), dict[bytes, int](), 0
         while True:
             query |= _counted(resource.next, number)
             asked = f"{address} {sorted(query.items())}"
             if asked in seen:
-                raise ApiError(f"resource {name}: its pages go in a circle, back to {_path(address)}", "correct next")
+                raise ApiError(f"resource {name}: its pages go in a circle, back to {path_of(address)}", "correct next")
             seen.add(asked)
             try:
-                page = self._client.page(address, query)
+                page = self.client.page(address, query)
             except ApiError as error:
                 what = f"connection {self.name}, resource {name}: {error.what}"
                 raise ApiError(what, error.remedy, error.passing) from None
@@ -336,12 +232,12 @@ class HttpApi(PlainConnection):
         good: list[tuple[Any, Any]] = []
         bad: list[BadLine] = []
         for number, (row, parent) in enumerate(rows, place + 1):
-            if isinstance(row, dict):
-                good.append((row, parent))
+            whole, wrong = checked(row)
+            if whole is not None:
+                good.append((whole, parent))
             else:
-                bad.append(
-                    BadLine(reading.table.name, number, shortened(as_text(row) or "null", 300), "it is not an object")
-                )
+                shown = shortened((as_text(row) or "null").encode("utf-8", "replace").decode(), 300)
+                bad.append(BadLine(reading.table.name, number, shown, wrong))
         columns = {}
         for name in reading.columns:
             field = resource.fields.get(name)
@@ -351,6 +247,36 @@ class HttpApi(PlainConnection):
                 [as_text(found_at(parent if of_parent else row, parts)) for row, parent in good], pa.string()
             )
         return SourceBatch(len(good), columns, bad_lines=tuple(bad))
+
+
+def proposed_fields(rows: list[dict[str, Any]], inside: tuple[str, ...] = ()) -> Iterator[tuple[str, ResourceField]]:
+    """The columns of some rows, with the types that their values seem to have: objects in them as columns of their own,
+    lists as JSON."""
+    for name in dict.fromkeys(key for row in rows for key in row):
+        place = (*inside, name)
+        values = [row[name] for row in rows if row.get(name) is not None]
+        if values and all(isinstance(value, dict) for value in values) and len(place) < _DEEP:
+            yield from proposed_fields(values, place)
+            continue
+        pointer = pointer_to(place) if inside else None
+        yield "_".join(place), ResourceField(type=_seeming_type(values), pointer=pointer)
+
+
+def _seeming_type(values: list[Any]) -> str:
+    if values and all(isinstance(value, bool) for value in values):
+        return "boolean"
+    texts = [as_text(value) or "" for value in values]
+    if values and all(isinstance(value, Number) for value in values):
+        if all(text.lstrip("-").isdigit() and len(text) < _BIGINT for text in texts):
+            return "bigint"
+        plain = all("e" not in text.lower() for text in texts)
+        parts = [text.lstrip("-").partition(".") for text in texts]
+        whole, scale = max(len(before) for before, _, _ in parts), max(len(after) for _, _, after in parts)
+        return f"decimal({min(38, whole + scale + 4)},{scale})" if plain and whole + scale < 34 else "double precision"
+    if not all(isinstance(value, str) for value in values) or not values:
+        return "json" if values and all(isinstance(value, dict | list) for value in values) else "text"
+    array = pa.array(texts, pa.string())
+    return next((str(kind) for kind in _MOMENTS if not converter(TEXT, kind)(array)[1]), "text")
 
 
 def _counted(following: Next | None, number: int) -> dict[str, str]:
@@ -365,17 +291,26 @@ def _counted(following: Next | None, number: int) -> dict[str, str]:
     return query if (following.pointer is None and not following.link) or number == 0 else {}
 
 
-def _next_of(page: _Page, following: Next | None, rows: int) -> str | dict[str, str] | None:
+def _next_of(page: Page, following: Next | None, rows: int) -> str | dict[str, str] | None:
     """The address of the next page, or the parameters that change; None where this was the last."""
     if following is None:
         return None
     if following.pointer is not None or following.link:
         found = _linked(page) if following.link else found_at(page.content, pointed(following.pointer or ""))
-        return str(found) if found else None
+        return _askable(str(found)) if found else None
     if following.cursor is not None:
         text = as_text(found_at(page.content, pointed(following.cursor)))
-        return {str(following.parameter): text} if text and rows else None
+        return {str(following.parameter): _askable(text)} if text and rows else None
     return {} if rows >= (following.size or 1) else None
+
+
+def _askable(text: str) -> str:
+    """A text that can be part of an address; raises ApiError."""
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        raise ApiError("where the next page is, is no Unicode text", "run it again") from None
+    return text
 
 
 def _filled(query: Mapping[str, Any], values: Mapping[str, str]) -> dict[str, str]:
@@ -389,7 +324,7 @@ def _filled(query: Mapping[str, Any], values: Mapping[str, str]) -> dict[str, st
     return made
 
 
-def _list_of(page: _Page, resource: Resource, name: str) -> list[Any]:
+def _list_of(page: Page, resource: Resource, name: str) -> list[Any]:
     """The list of rows in an answer; raises KanalError where there is none."""
     found = found_at(page.content, pointed(resource.rows))
     if not isinstance(found, list):
@@ -398,7 +333,7 @@ def _list_of(page: _Page, resource: Resource, name: str) -> list[Any]:
     return found
 
 
-def _rows_of(page: _Page, resource: Resource, name: str) -> Iterator[tuple[Any, Any]]:
+def _rows_of(page: Page, resource: Resource, name: str) -> Iterator[tuple[Any, Any]]:
     """The rows of a page, each with its parent, which is the row itself where it has none."""
     for row in _list_of(page, resource, name):
         if resource.each is None:
@@ -409,7 +344,7 @@ def _rows_of(page: _Page, resource: Resource, name: str) -> Iterator[tuple[Any, 
             yield member, row
 
 
-def _linked(page: _Page) -> str | None:
+def _linked(page: Page) -> str | None:
     """The address of the next page in the Link header (RFC 8288)."""
     for address, parameters in re.findall(r"<([^>]*)>((?:\s*;[^,<]*)*)", page.headers.get("Link", "")):
         if re.search(r';\s*rel\s*=\s*"?[^"]*\bnext\b', parameters):

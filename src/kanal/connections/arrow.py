@@ -14,6 +14,7 @@ from typing import Any
 import pyarrow as pa
 
 from kanal.connections.description import About, ColumnInfo, TableInfo
+from kanal.connections.loading import RefusedRow
 from kanal.connections.plain import PlainCatalogue, PlainConnection, PlainLoad, PlainTables
 from kanal.connections.reading import Reading
 from kanal.connections.roles import Reads, Writes
@@ -350,9 +351,10 @@ class MemoryLoad(PlainLoad):
         self._batches = []
         return rows
 
-    def insert(self, table: TableInfo, encoded: pa.RecordBatch) -> None:
+    def insert(self, table: TableInfo, encoded: pa.RecordBatch) -> Sequence[RefusedRow]:
         del table
         self._batches.append(encoded)
+        return ()
 
     def commit(self) -> None:
         self._memory._batches = self._batches

@@ -232,6 +232,8 @@ class Target(Connection, Protocol):
 
     #: True where the columns of a table cannot have names that differ in case alone.
     folds_columns: ClassVar[bool]
+    #: True where a load that is not committed leaves nothing.
+    undoes: ClassVar[bool]
 
     @property
     def user(self) -> str | None:
@@ -265,6 +267,9 @@ class Target(Connection, Protocol):
 
         Raises KanalError where that cannot be told.
         """
+
+    def refuses_table(self, table: TableInfo) -> tuple[str, str] | None:
+        """Why a table takes no rows, and what to do; None where it does."""
 
     def may_refuse_emptying(self, table: TableInfo) -> bool:
         """True where rows of other tables may refer to this one's, so that it cannot be emptied first."""

@@ -5,12 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-import numpy as np
 import pyarrow as pa
 
-from kanal.core.faults import Fault
 from kanal.core.frame import Strays
-from kanal.core.reasons import Reason
 
 
 def rebatched(batches: Iterable[pa.RecordBatch], rows: int, size: int) -> Iterator[pa.RecordBatch]:
@@ -79,11 +76,3 @@ def valid_text(name: str, values: pa.Array, strays: dict[str, Strays]) -> pa.Arr
                 strays.setdefault(name, {})[row] = content
         return pa.array(texts, pa.string())
     return values
-
-
-def negative_zeros(values: pa.Array, database: str) -> list[Fault]:
-    """Faults for floating values of -0.0, where a database keeps no sign of a zero."""
-    numbers = values.fill_null(1.0).to_numpy(zero_copy_only=False)
-    rows = np.flatnonzero((numbers == 0) & np.signbit(numbers)).tolist()
-    message = f"{database} keeps no sign of a zero: map it with + 0.0, or with ABS where it is 0"
-    return [Fault(row, Reason.WOULD_ROUND, "-0", message) for row in rows]

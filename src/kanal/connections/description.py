@@ -20,7 +20,8 @@ class ColumnInfo:
     a row that has none: by a default, an identity or a generated column. `generated` columns cannot be written.
     `default` is the text of a default, `values` those of an enumeration.
     `numbered` ones take their values from a sequence or the like, `always` those that must be overridden to be written.
-    `loose` says that values may come that are none of `stored`. `dialect_type` is SQLAlchemy's type of the column.
+    `loose` says that values may come that are none of `stored`. `decimals` are those of a second that are kept.
+    `dialect_type` is SQLAlchemy's type of the column.
     """
 
     name: str
@@ -33,6 +34,7 @@ class ColumnInfo:
     numbered: bool = False
     always: bool = False
     loose: bool = False
+    decimals: int = 6
     default: str | None = None
     values: tuple[str, ...] = ()
     comment: str | None = None

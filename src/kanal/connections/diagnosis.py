@@ -15,7 +15,8 @@ _CAUSES = [
         "the host {host} is not known from here: check its spelling, or the network or VPN that knows it",
     ),
     (
-        r"connection refused|errno 111|actively refused",
+        r"connection refused|errno 111|actively refused|can't connect to (?:mysql |mariadb )?server|"
+        r"server is unavailable or does not exist|unable to complete network request|failed to establish a connection",
         "nothing listens at {host}:{port}: start the server, or correct host and port",
     ),
     (
@@ -37,7 +38,8 @@ _CAUSES = [
         "ask for the right to use it: GRANT SELECT, INSERT, UPDATE, DELETE, CREATE ON {1}.* TO {user}",
     ),
     (
-        r"password authentication failed|access denied for user|no password supplied|authentication method",
+        r"password authentication failed|access denied for user|no password supplied|authentication method|"
+        r"user name and password are not defined",
         "the user {user} or its password is wrong: correct the URL, or what password names",
     ),
     (r"database \"?'?([^'\"]+)'?\"? does not exist|unknown database '([^']+)'", "create the database, or name another"),

@@ -42,6 +42,14 @@ def os_error_passes(error: OSError) -> bool:
     return isinstance(error, ConnectionError | TimeoutError) or error.errno in _PASSING
 
 
+def unreached(host: str, error: Exception) -> tuple[str, str, bool]:
+    """Why an HTTP server cannot be reached, what to do, and whether that may pass; of the library's error."""
+    if "certificate" in str(error).lower():
+        remedy = "name the certificate of those who signed it by the environment variable SSL_CERT_FILE"
+        return f"the certificate of {host} is not trusted", remedy, False
+    return f"nothing answers at {host}", "correct the url, or start it", True
+
+
 def state_passes(sqlstate: str) -> bool:
     """True for a SQLSTATE of a trouble that may pass: ISO SQL's classes 08 and 40, and PostgreSQL's for a server that
     is too busy, starts, stops, or holds a lock (its manual, "PostgreSQL Error Codes")."""

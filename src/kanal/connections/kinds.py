@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol, cast
 
 from kanal.connections.secrets import expand, secret_value
-from kanal.connections.urls import check_parts, folder_url, with_password_in_place
+from kanal.connections.urls import FILESYSTEMS, check_parts, folder_url, with_password_in_place
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
 
@@ -31,15 +31,16 @@ _BUILT_IN = {
     "s3": f"{_FILES}.s3:S3Folder",
     "http": f"{_FILES}.http:HttpFolder",
     "https": f"{_FILES}.http:HttpFolder",
-    **dict.fromkeys(
-        ("sftp", "ssh", "ftp", "smb", "hdfs", "webhdfs", "abfs", "abfss", "az", "gs", "gcs", "memory"),
-        f"{_FILES}.filesystems:FilesystemFolder",
-    ),
+    **dict.fromkeys(FILESYSTEMS, f"{_FILES}.filesystems:FilesystemFolder"),
     "sqlite": f"{_SQL}.sqlite:SQLite",
     "postgresql": f"{_SQL}.postgresql:PostgreSQL",
     "postgres": f"{_SQL}.postgresql:PostgreSQL",
     "mariadb": f"{_SQL}.mariadb:MariaDB",
     "mysql": f"{_SQL}.mariadb:MariaDB",
+    **dict.fromkeys(("oracle", "mssql", "db2", "ibm_db_sa"), f"{_SQL}.server_database:ServerDatabase"),
+    "odbc": f"{_SQL}.odbc:Odbc",
+    "duckdb": f"{_SQL}.duckdb:DuckDB",
+    "firebird": f"{_SQL}.firebird:Firebird",
 }
 
 
@@ -72,10 +73,10 @@ def open_connection(name: str, settings: ConnectionSettings | RunLog, folder: Pa
     url = with_password_in_place(url)
     if settings.password is not None:
         url = url.set(password=secret_value(settings.password, what, folder, url.username))
-    if getattr(settings, "resource", None):
+    if getattr(settings, "is_api", False):
         from kanal.connections.api import HttpApi
 
-        return HttpApi(name, url, cast("ConnectionSettings", settings))
+        return HttpApi(name, url, cast("ConnectionSettings", settings), folder)
     connection = _kind_of(url, what).opened(name, url, folder)
     for limit in ("connect_timeout", "lock_timeout"):
         if hasattr(connection, limit):

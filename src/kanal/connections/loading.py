@@ -213,8 +213,11 @@ class Load(Protocol):
     def encode(self, table: TableInfo, rows: pa.RecordBatch) -> Any:
         """A storable batch in the form in which `insert` takes it. Called beside other uses of the load."""
 
-    def insert(self, table: TableInfo, encoded: Any) -> None:
-        """Insert an encoded batch; raises RowsRefused, with nothing of it inserted, where the target refuses a row."""
+    def insert(self, table: TableInfo, encoded: Any) -> Sequence[RefusedRow]:
+        """Insert an encoded batch; raises RowsRefused, with nothing of it inserted, where the target refuses a row.
+
+        A target that takes rows one by one gives back those that it refused; the others are inserted.
+        """
 
     def stage(self, merging: Merging, columns: tuple[str, ...], name: str) -> Any:
         """A new, empty Stage for some of the columns of a merge."""
@@ -229,9 +232,9 @@ class Load(Protocol):
         """Before a table is emptied, have its rows refer to nothing by these keys, so that others can be emptied before
         it."""
 
-    @property
-    def checks_at_commit(self) -> bool:
-        """True while rows are taken though they refer to nothing, which only the commit would notice."""
+    def sifts_first(self, table: TableInfo) -> bool:
+        """True where bad rows have to be found before they are written: only the commit would notice them, or the whole
+        transaction would end with the first."""
 
     def may_stage(self) -> bool:
         """True where rows may wait in a stage."""

@@ -10,12 +10,12 @@ from typing import Any, ClassVar
 
 import pyarrow as pa
 
-from kanal.connections.base import Column, Connection, Target
+from kanal.connections.base import Column, Connection, TableMaker, Target
 from kanal.connections.defaults import DefaultValue
 from kanal.connections.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
 from kanal.connections.errors import DatabaseError
 from kanal.connections.journal import Journal
-from kanal.connections.loading import Load, Merging
+from kanal.connections.loading import Load, Merging, RefusedRow
 from kanal.connections.reading import Breaker, Reading
 from kanal.connections.roles import Reads, Writes, lacks
 from kanal.core.arrays import single
@@ -163,9 +163,6 @@ class PlainTables:
 class PlainLoad:
     """A load of a target that only takes rows, and knows neither keys nor SQL; it defines `insert` and `commit`."""
 
-    #: What only the commit would notice.
-    checks_at_commit: bool = False
-
     def __init__(self, target: Target) -> None:
         self.target = target
 
@@ -190,7 +187,7 @@ class PlainLoad:
         del table
         return rows
 
-    def insert(self, table: TableInfo, encoded: Any) -> None:
+    def insert(self, table: TableInfo, encoded: Any) -> Sequence[RefusedRow]:
         """Add rows."""
         raise NotImplementedError
 
@@ -200,6 +197,11 @@ class PlainLoad:
 
     def may_stage(self) -> bool:
         """False: rows are only added."""
+        return False
+
+    def sifts_first(self, table: TableInfo) -> bool:
+        """False: nothing is refused."""
+        del table
         return False
 
     def check_at_once(self, keys: Sequence[ForeignKey]) -> None:
@@ -241,6 +243,8 @@ class PlainConnection:
     writes: ClassVar[frozenset[Writes]] = frozenset()
     drivers: ClassVar[frozenset[str]] = frozenset()
     folds_columns: ClassVar[bool] = False
+    #: True where a load that is not committed leaves nothing.
+    undoes: ClassVar[bool] = True
 
     def __init__(self, name: str) -> None:
         self.name = name
@@ -279,6 +283,16 @@ class PlainConnection:
     def journal(self) -> Journal:
         """What it remembers; raises KanalError, since it remembers nothing."""
         raise lacks(self.name, Writes.REMEMBER)
+
+    @property
+    def ddl(self) -> TableMaker:
+        """How tables are made; raises KanalError, since none are."""
+        raise lacks(self.name, Writes.CREATE)
+
+    def refuses_table(self, table: TableInfo) -> tuple[str, str] | None:
+        """Why a table takes no rows, and what to do; None where it does."""
+        del table
+        return None
 
     def may_be_made(self) -> None:
         """Be told that the job writes to it."""

@@ -34,6 +34,7 @@ class Writes(StrEnum):
     CREATE = "create"
     SQL = "sql"
     SHARE = "share"
+    UNLINK = "unlink"
     REMEMBER = "remember"
     BATCHES = "batches"
     REPLACE = "replace"
@@ -60,6 +61,10 @@ _LACKS: dict[Reads | Writes, tuple[str, str]] = {
     Writes.BATCHES: ("cannot commit batch by batch", 'set commit = "step"'),
     Writes.REPLACE: ("cannot replace rows of the load itself", 'set duplicates = "first" or "reject"'),
     Writes.FILES: ("has no files", "remove it, or name a connection to a folder as target"),
+    Writes.UNLINK: (
+        "cannot remove or change rows in one transaction with the rows that refer to them",
+        'set commit = "step", or leave out the foreign key',
+    ),
     Writes.SHARE: ("has no transaction that steps could share", 'set commit = "step"'),
     Writes.REMEMBER: (
         "cannot keep how far a load has come",

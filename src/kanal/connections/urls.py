@@ -4,20 +4,16 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from kanal.core.errors import KanalError
+from kanal.core.errors import HARMLESS, KanalError
 
 if TYPE_CHECKING:
     import sqlalchemy as sa
 
-#: Settings that are never secret. All others may be, and are not shown.
-HARMLESS = frozenset({
-    "application_name", "charset", "client_encoding", "connect_timeout", "dsn", "driver", "endpoint_url",
-    "gssencmode", "keepalives",
-    "keepalives_count", "keepalives_idle", "keepalives_interval", "local_infile", "mode", "port", "read_timeout",
-    "region", "service", "sql_mode", "ssl", "ssl_ca", "ssl_capath", "ssl_cert", "ssl_check_hostname", "ssl_disabled",
-    "ssl_key", "ssl_verify_cert", "ssl_verify_identity", "sslcert", "sslcompression", "sslcrl", "sslkey", "sslmode",
-    "sslrootcert", "target_session_attrs", "timeout", "unix_socket", "uri", "write_timeout",
-})  # fmt: skip
+#: The schemes of URLs that fsspec takes, and of each by which name it takes the password.
+FILESYSTEMS = {
+    "sftp": "password", "ssh": "password", "ftp": "password", "smb": "password", "hdfs": "", "webhdfs": "password",
+    "abfs": "account_key", "abfss": "account_key", "az": "account_key", "gs": "token", "gcs": "token", "memory": "",
+}  # fmt: skip
 
 
 def shown_url(url: sa.URL) -> str:

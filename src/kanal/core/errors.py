@@ -18,13 +18,26 @@ class KanalError(Exception):
         super().__init__(sentence(self.what, self.remedy))
 
 
+def passes(error: object) -> bool:
+    """True for a trouble that may have passed when the same is tried again."""
+    return bool(getattr(error, "passing", False))
+
+
+#: Settings of URLs that are never secret. All others may be, and are not shown.
+HARMLESS = frozenset({
+    "access_mode", "application_name", "charset", "client_encoding", "connect_timeout", "database", "dbq", "driver",
+    "dsn", "encrypt", "endpoint_url", "fetch", "filedsn", "gssencmode", "keepalives", "keepalives_count",
+    "keepalives_idle", "keepalives_interval", "local_infile", "mode", "port", "read_timeout", "region", "server",
+    "servername", "service", "sql_mode", "ssl", "ssl_ca", "ssl_capath", "ssl_cert", "ssl_check_hostname",
+    "ssl_disabled", "ssl_key", "ssl_mode", "ssl_verify_cert", "ssl_verify_identity", "sslcert", "sslcompression",
+    "sslcrl", "sslkey", "sslmode", "sslrootcert", "target_session_attrs", "timeout", "unix_socket", "uri",
+    "write_timeout",
+})  # fmt: skip
+
 #: A password behind a user's name, as in a URL or what is left of one; a port that is none, and may be part of one.
 _PASSWORD = re.compile(r"(?<=/)([^\s/?#:@]*):(?!\*\*\*@)\S*@|(?<=//)([^\s/?#:@]*):(?!\*\*\*@)[^\n@]*@")
 _PORT = re.compile(r"(?<=\*\*\*@)([^\s/?#:@]*):(?![0-9]*(?:[\s/?#'\"\])},.;:]|$))[^\s/?#]*")
 _SETTINGS = re.compile(r"(/[^\s?]*\?)([^\s'\"\])},]*=[^\s'\"\])},]*)")
-_HARMLESS = re.compile(
-    r"(?:ssl_?(?:mode|ca|rootcert|cert|disabled)|charset|connect_timeout|application_name|mode)=", re.I
-)
 #: A word, and not a key of a job with or without its value, or the name of a file.
 _WORD = re.compile(r"[a-z]+(?![\w.:]|\s*=)")
 _ENDLESS = re.compile(r"\S{300,}")
@@ -36,8 +49,8 @@ def masked(text: str) -> str:
         return text
 
     def settings(found: re.Match[str]) -> str:
-        parts = (part if _HARMLESS.match(part) else re.sub(r"=.*", "=***", part) for part in found[2].split("&"))
-        return found[1] + "&".join(parts)
+        pairs = (part.partition("=") for part in found[2].split("&"))
+        return found[1] + "&".join(f"{name}={value if name.lower() in HARMLESS else '***'}" for name, _, value in pairs)
 
     return _SETTINGS.sub(settings, _PORT.sub(r"\1:***", _PASSWORD.sub(r"\1\2:***@", text)))
 

@@ -6,6 +6,8 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import BaseModel, ConfigDict, ValidationError
 
+from kanal.core.errors import KanalError
+from kanal.core.types import parse_type
 from kanal.definition.problems import JobError
 
 if TYPE_CHECKING:
@@ -25,6 +27,16 @@ else:
 
     class _Checked(BaseModel, metaclass=_Made):
         pass
+
+
+def known_type(value: str | None) -> str | None:
+    """A type's name, for a validator; raises ValueError for one that is no type's."""
+    if value is not None:
+        try:
+            parse_type(value)
+        except KanalError as error:
+            raise ValueError(f"{error.what}: {error.remedy}") from None
+    return value
 
 
 class Model(_Checked):

@@ -12,8 +12,7 @@ from pydantic import BeforeValidator, Field, PrivateAttr, field_validator, model
 from kanal.core.conversions import Options
 from kanal.core.conversions.rounding import ROUNDING
 from kanal.core.errors import KanalError, masked, shortened
-from kanal.core.types import parse_type
-from kanal.definition.base import Model
+from kanal.definition.base import Model, known_type
 from kanal.definition.commits import COMMIT_MODES, CommitMode
 from kanal.definition.formats import Format
 from kanal.definition.places import quote_part, split_place, split_table
@@ -74,12 +73,18 @@ class Connection(Model):
     max_parallel: int | None = Field(default=None, ge=1)
     sign_in: SignIn | None = None
     resource: dict[str, Resource] = Field(default_factory=dict)
+    openapi: str | None = None
+
+    @property
+    def is_api(self) -> bool:
+        """True for an HTTP API."""
+        return bool(self.resource) or self.openapi is not None
 
     @model_validator(mode="after")
     def _an_api(self) -> Self:
-        if self.sign_in is not None and not self.resource:
-            raise ValueError("sign_in is for an HTTP API: add a resource, or remove it")
-        if self.resource and not re.match(r"https?://|\$\{", self.url):
+        if self.sign_in is not None and not self.is_api:
+            raise ValueError("sign_in is for an HTTP API: add a resource or openapi, or remove it")
+        if self.is_api and not re.match(r"https?://|\$\{", self.url):
             raise ValueError("resources are those of an HTTP API: its url begins with https://")
         return self
 
@@ -209,15 +214,6 @@ class Table(Place):
         return "memory" if self.memory is not None else super().label
 
 
-def _known_type(value: str | None) -> str | None:
-    if value is not None:
-        try:
-            parse_type(value)
-        except KanalError as error:
-            raise ValueError(f"{error.what}: {error.remedy}") from None
-    return value
-
-
 class Conversion(Model):
     """How values become those of a type; also by name, under [conversion.NAME], for use in many columns."""
 
@@ -236,7 +232,7 @@ class Conversion(Model):
     default: Scalar | None = None
     if_bad: Any = "reject"
 
-    _type_is_known = field_validator("type")(_known_type)
+    _type_is_known = field_validator("type")(known_type)
 
     @field_validator("if_bad")
     @classmethod

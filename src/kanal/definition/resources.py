@@ -7,9 +7,7 @@ from typing import Any, Literal, Self
 
 from pydantic import Field, field_validator, model_validator
 
-from kanal.core.errors import KanalError
-from kanal.core.types import parse_type
-from kanal.definition.base import Model
+from kanal.definition.base import Model, known_type
 
 _POINTER = re.compile(r"(/[^/]*)*")
 
@@ -75,6 +73,43 @@ class Next(Model):
         return self
 
 
+class Refused(Model):
+    """Where an answer lists the rows of a request that were not taken: `rows` points to the list, `place` and `message`
+    in its members to the row's number in the request, from 0, and to why."""
+
+    rows: str
+    place: str = "/index"
+    message: str = "/message"
+
+    _pointers = field_validator("rows", "place", "message")(_checked_pointer)
+
+
+class Send(Model):
+    """How rows are sent: so many a request, in the list that a pointer names, or one as the whole body. `repeatable`
+    says that the service takes a request once that comes twice with the same Idempotency-Key; PUT is so by itself."""
+
+    method: Literal["POST", "PUT", "PATCH"] = "POST"
+    rows: int = Field(default=1, ge=1)
+    list: str | None = None
+    repeatable: bool = False
+    refused: Refused | None = None
+
+    _pointers = field_validator("list")(_checked_pointer)
+
+    @model_validator(mode="after")
+    def _as_a_list(self) -> Self:
+        if self.rows > 1 and self.list is None:
+            raise ValueError('several rows need a list: say where, such as list = "/items", or list = "" for the whole')
+        if self.refused is not None and self.list is None:
+            raise ValueError("refused goes with a list: a row that is sent by itself is refused as a whole")
+        return self
+
+    @property
+    def once(self) -> bool:
+        """True where a request that comes twice does no harm."""
+        return self.repeatable or self.method == "PUT"
+
+
 class ResourceField(Model):
     """A column of a resource: its type, and the JSON Pointer to it in a row, or, of the members of a list in it, in
     their `parent`. As text: the type."""
@@ -90,20 +125,13 @@ class ResourceField(Model):
     def _from_text(cls, value: Any) -> Any:
         return {"type": value} if isinstance(value, str) else value
 
-    @field_validator("type")
-    @classmethod
-    def _known_type(cls, value: str) -> str:
-        try:
-            parse_type(value)
-        except KanalError as error:
-            raise ValueError(f"{error.what}: {error.remedy}") from None
-        return value
+    _type_is_known = field_validator("type")(known_type)
 
 
 class Resource(Model):
     """A list of rows of an API. `path` is added to the connection's url; `rows` is the JSON Pointer to the list, `next`
-    says where the next page is, `total` is the pointer to how many rows there are. With `each`, the pointer to a list
-    in each row, the members of that list are the rows."""
+    says where the next page is, `total` is the pointer to how many rows there are, `send` how rows are written. With
+    `each`, the pointer to a list in each row, the members of that list are the rows."""
 
     path: str = ""
     rows: str = ""
@@ -111,6 +139,15 @@ class Resource(Model):
     next: Next | None = None
     query: dict[str, str | int | float | bool] = Field(default_factory=dict)
     total: str | None = None
+    send: Send | None = None
     fields: dict[str, ResourceField] = Field(default_factory=dict)
 
     _pointers = field_validator("rows", "total", "each")(_checked_pointer)
+
+    @model_validator(mode="after")
+    def _can_be_sent(self) -> Self:
+        if self.send is not None and not self.fields:
+            raise ValueError("rows that are sent need fields: name them with their types")
+        if self.send is not None and self.send.rows > 1 and "{" in self.path:
+            raise ValueError("a path of one row's values takes one row: set rows = 1 in send")
+        return self

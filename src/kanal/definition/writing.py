@@ -10,7 +10,8 @@ from tomlkit.items import InlineTable, Table
 
 from kanal.core.errors import KanalError
 from kanal.definition.base import Model
-from kanal.definition.models import Column, JobDefinition, Place
+from kanal.definition.models import Column, Connection, JobDefinition, Place
+from kanal.definition.resources import ResourceField, SignIn
 
 
 def job_text(job: JobDefinition) -> str:
@@ -60,15 +61,29 @@ def _key(model: Model, name: str) -> str:
     return type(model).model_fields[name].alias or name
 
 
+def connection_text(name: str, connection: Connection) -> str:
+    """The lines of a connection, behind its heading, with its resources."""
+    group = tomlkit.table(is_super_table=True)
+    group[name] = _table(connection)
+    document = tomlkit.document()
+    document["connection"] = group
+    return tomlkit.dumps(document).partition("\n")[2].rstrip()
+
+
+#: Keys whose members have lines of their own; whether each is a table.
+_IN_TABLES = {"columns": False, "lookup": True, "resource": True, "fields": False}
+
+
 def _table(model: Model) -> Table:
     table = tomlkit.table()
     for name, value in model.given().items():
         if value is None:
             continue
-        if name in ("columns", "lookup") and isinstance(value, dict):
-            inner = tomlkit.table(is_super_table=name == "lookup")
+        if name in _IN_TABLES and isinstance(value, dict):
+            of_tables = _IN_TABLES[name]
+            inner = tomlkit.table(is_super_table=of_tables)
             for key, part in value.items():
-                inner[key] = _table(part) if name == "lookup" else _inline(part)
+                inner[key] = _table(part) if of_tables else _inline(part)
             table[_key(model, name)] = inner
         else:
             table[_key(model, name)] = _inline(value)
@@ -80,6 +95,10 @@ def _inline(value: Any) -> Any:
         return value.label
     if isinstance(value, Column) and set(value.given()) == {"from_"}:
         return value.from_
+    if isinstance(value, ResourceField) and set(value.given()) - {"pointer"} == {"type"} and value.pointer is None:
+        return value.type
+    if isinstance(value, SignIn) and value.way is not None:
+        return value.way
     if isinstance(value, Model):
         return _inline_table({_key(value, name): part for name, part in value.given().items() if part is not None})
     if isinstance(value, dict):

@@ -2,8 +2,8 @@
 
     python -m kanal.demo.harbour [--port 8081] [--vessels 500]
 
-It lists vessels in pages, by every usual way of paging, to those who are signed in; it can be told to answer too many
-requests with 429, and to fail now and then.
+It lists vessels in pages, by every usual way of paging, to those who are signed in, and takes arrivals, one by one or
+many at once; it can be told to answer too many requests with 429, to fail now and then, and to lose its answer.
 """
 
 from __future__ import annotations
@@ -15,12 +15,11 @@ import datetime as dt
 import json
 import random
 import secrets
-import sys
-import threading
-from collections.abc import Callable, Iterator
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from collections.abc import Callable
 from typing import Any, ClassVar
 from urllib.parse import parse_qs, urlencode, urlsplit
+
+from kanal.demo.serving import DemoHandler, DemoServer, serve
 
 TOKEN = "harbour-token"
 _NAMES = ["Morgenstond", "Zwarte Zwaan", "Stille Stroom", "Wilgentak", "Noorderlicht"]
@@ -46,41 +45,36 @@ def vessels(count: int, seed: int = 2025) -> list[dict[str, Any]]:
     ]
 
 
-class HarbourServer:
+class HarbourServer(DemoServer):
     """The service, at this machine, from when it is made until it is closed. `spoiled` may change an answer before it
     is sent: the number of the request, its status and its content."""
 
     def __init__(
-        self, rows: list[dict[str, Any]], port: int = 0, limit_every: int = 0, fail_every: int = 0,
+        self, rows: list[dict[str, Any]], port: int = 0, limit_every: int = 0, fail_every: int = 0, lose_every: int = 0,
         spoiled: Callable[[int, int, bytes], tuple[int, bytes]] | None = None,
     ) -> None:  # fmt: skip
         self.rows = rows
-        self.limit_every, self.fail_every, self.spoiled = limit_every, fail_every, spoiled
+        self.limit_every, self.fail_every, self.lose_every = limit_every, fail_every, lose_every
+        self.spoiled = spoiled
+        #: The arrivals that were sent, as they came; and what was answered to each Idempotency-Key.
+        self.arrivals: list[dict[str, Any]] = []
+        self.answered: dict[str, tuple[int, Any]] = {}
         self.requests: list[tuple[str, str | None]] = []
         self.tokens = {TOKEN}
-        handler = type("Handler", (_Handler,), {"harbour": self})
-        self._server = ThreadingHTTPServer(("127.0.0.1", port), handler)
-        threading.Thread(target=self._server.serve_forever, name="kanal-demo-harbour", daemon=True).start()
+        super().__init__(type("Handler", (_Handler,), {"harbour": self}), port)
 
     @property
     def url(self) -> str:
         """The address of the API."""
-        return f"http://127.0.0.1:{self._server.server_address[1]}/v1"
-
-    def close(self) -> None:
-        """Stop it."""
-        self._server.shutdown()
-        self._server.server_close()
+        return f"http://127.0.0.1:{self.port}/v1"
 
 
-class _Handler(BaseHTTPRequestHandler):
+class _Handler(DemoHandler):
     harbour: ClassVar[HarbourServer]
-    protocol_version = "HTTP/1.1"
-    wbufsize = 1 << 16  # head and body in one go
 
-    def do_GET(self) -> None:
-        """Answer with a page of vessels."""
-        harbour, parts = self.harbour, urlsplit(self.path)
+    def _turned_away(self) -> bool:
+        """Answer who is not signed in, or asks when he should not; True where that was done."""
+        harbour = self.harbour
         harbour.requests.append((self.path, self.headers.get("Authorization") or self.headers.get("X-Key")))
         number = len(harbour.requests)
         given = (self.headers.get("Authorization") or "").removeprefix("Bearer ")
@@ -91,14 +85,27 @@ class _Handler(BaseHTTPRequestHandler):
             self._say(429, {"error": "too many requests"}, {"Retry-After": "0"})
         elif harbour.fail_every and number % harbour.fail_every == 0:
             self._say(503, {"error": "for a moment"}, {"Retry-After": "0"})
-        elif parts.path == "/v1/vessels":
+        else:
+            return False
+        return True
+
+    def do_GET(self) -> None:  # noqa: N802 - as http.server calls it
+        """Answer with a page of vessels."""
+        parts = urlsplit(self.path)
+        if self._turned_away():
+            return
+        if parts.path == "/v1/vessels":
             self._vessels({name: values[0] for name, values in parse_qs(parts.query).items()})
         else:
             self._say(404, {"error": "there is no such list"})
 
-    def do_POST(self) -> None:
-        """Give a token that soon expires to whoever names the secret."""
-        self.rfile.read(int(self.headers.get("Content-Length", "0")))
+    def do_POST(self) -> None:  # noqa: N802 - as http.server calls it
+        """Take arrivals; give a token that soon expires to whoever names the secret."""
+        body = self.rfile.read(int(self.headers.get("Content-Length", "0")))
+        if urlsplit(self.path).path.startswith("/v1/arrivals"):
+            if not self._turned_away():
+                self._take(json.loads(body))
+            return
         basic = base64.b64encode(f"keeper:{TOKEN}".encode()).decode()
         if self.headers.get("Authorization") != f"Basic {basic}":
             self._say(401, {"error": "invalid_client"})
@@ -106,6 +113,31 @@ class _Handler(BaseHTTPRequestHandler):
         token = secrets.token_hex(8)
         self.harbour.tokens = {TOKEN, token}
         self._say(200, {"access_token": token, "token_type": "bearer", "expires_in": 31})
+
+    do_PUT = do_POST  # noqa: N815
+
+    def _take(self, content: Any) -> None:
+        """Take arrivals: one, a list of which all or none are taken, or items of which the good ones are."""
+        harbour, key = self.harbour, self.headers.get("Idempotency-Key", "")
+        if key not in harbour.answered:
+            listed = content if isinstance(content, list) else content.get("items", [content])
+            bad = {
+                place: f"{row.get('tonnes')} tonnes" for place, row in enumerate(listed) if (row.get("tonnes") or 0) < 0
+            }
+            partly = isinstance(content, dict) and "items" in content
+            harbour.answered[key] = (
+                422 if bad and not partly else 201,
+                {"errors": [{"index": place, "message": words} for place, words in bad.items()]},
+            )
+            if partly or not bad:
+                place = urlsplit(self.path).path.removeprefix("/v1/arrivals").strip("/")
+                if place:  # by PUT, in the place of one that is there
+                    harbour.arrivals = [row for row in harbour.arrivals if str(row.get("number")) != place]
+                harbour.arrivals += [row for number, row in enumerate(listed) if number not in bad]
+        if harbour.lose_every and len(harbour.requests) % harbour.lose_every == 0:
+            self.close_connection = True  # the answer is lost
+            return
+        self._say(*harbour.answered[key])
 
     def _vessels(self, query: dict[str, str]) -> None:
         since = query.get("changed_after", "").replace(" ", "+")
@@ -136,18 +168,10 @@ class _Handler(BaseHTTPRequestHandler):
         with contextlib.suppress(ConnectionError):
             self.wfile.write(raw)
 
-    def log_message(self, format: str, *arguments: object) -> None:
-        """Nothing."""
 
-
-@contextlib.contextmanager
-def harbour(count: int = 500, **options: Any) -> Iterator[HarbourServer]:
-    """The service with so many vessels, which is closed afterwards."""
-    server = HarbourServer(vessels(count), **options)
-    try:
-        yield server
-    finally:
-        server.close()
+def harbour(count: int = 500, **options: Any) -> HarbourServer:
+    """The service with so many vessels, for a `with`, which closes it."""
+    return HarbourServer(vessels(count), **options)
 
 
 def main() -> None:
@@ -156,14 +180,11 @@ def main() -> None:
     parser.add_argument("--port", type=int, default=8081)
     parser.add_argument("--vessels", type=int, default=500)
     chosen = parser.parse_args()
-    try:
-        server = HarbourServer(vessels(chosen.vessels), chosen.port)
-    except OSError as error:
-        sys.exit(f"port {chosen.port} cannot be used: {error.strerror}. Name another by --port.")
-    print(f"the harbour master's register is at {server.url}; its token is {TOKEN}", flush=True)
-    with contextlib.suppress(KeyboardInterrupt):
-        threading.Event().wait()
-    server.close()
+
+    def tell(server: HarbourServer) -> None:
+        print(f"the harbour master's register is at {server.url}; its token is {TOKEN}", flush=True)
+
+    serve(lambda: HarbourServer(vessels(chosen.vessels), chosen.port), chosen.port, tell)
 
 
 if __name__ == "__main__":

@@ -14,33 +14,24 @@ import hmac
 import re
 import secrets
 import sys
-import threading
 import time
-from collections.abc import Iterator
 from email.utils import formatdate
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import ClassVar
 from urllib.parse import parse_qs, quote, unquote, urlsplit
 
+from kanal.demo.serving import DemoHandler, DemoServer, serve
+
 _BLOCK = 1024 * 1024
 
 
-class FileServer:
+class FileServer(DemoServer):
     """A server of a folder's files at this machine, from when it is made until it is closed."""
 
     def __init__(self, folder: Path, port: int = 0, in_parts: bool = True) -> None:
         self.folder = folder.resolve()
         self._key = secrets.token_bytes(32)
-        handler = type("Handler", (_Handler,), {"server_of": self, "in_parts": in_parts})
-        self._server = ThreadingHTTPServer(("127.0.0.1", port), handler)
-        self._thread = threading.Thread(target=self._server.serve_forever, name="kanal-demo-server", daemon=True)
-        self._thread.start()
-
-    @property
-    def port(self) -> int:
-        """The port that it listens at."""
-        return int(self._server.server_address[1])
+        super().__init__(type("Handler", (_Handler,), {"server_of": self, "in_parts": in_parts}), port)
 
     def signature(self, path: str, until: int) -> str:
         """The signature of an address that is good until a moment, in seconds since 1970."""
@@ -51,19 +42,12 @@ class FileServer:
         path, until = f"/{quote(name)}", int(time.time() + seconds)
         return f"http://127.0.0.1:{self.port}{path}?expires={until}&signature={self.signature(path, until)}"
 
-    def close(self) -> None:
-        """Stop it."""
-        self._server.shutdown()
-        self._server.server_close()
 
-
-class _Handler(BaseHTTPRequestHandler):
+class _Handler(DemoHandler):
     server_of: ClassVar[FileServer]
     in_parts: ClassVar[bool]
-    protocol_version = "HTTP/1.1"
-    wbufsize = 1 << 16  # head and body in one go
 
-    def do_GET(self) -> None:
+    def do_GET(self) -> None:  # noqa: N802 - as http.server calls it
         """Answer with a file, or a part of it."""
         parts = urlsplit(self.path)
         settings = {name: values[0] for name, values in parse_qs(parts.query).items()}
@@ -112,19 +96,6 @@ class _Handler(BaseHTTPRequestHandler):
         self.end_headers()
         self.wfile.write(content)
 
-    def log_message(self, format: str, *arguments: object) -> None:
-        """Nothing: an address has a signature in it."""
-
-
-@contextlib.contextmanager
-def serving(folder: Path, port: int = 0, in_parts: bool = True) -> Iterator[FileServer]:
-    """A server of a folder's files, which is closed afterwards."""
-    server = FileServer(folder, port, in_parts)
-    try:
-        yield server
-    finally:
-        server.close()
-
 
 def main() -> None:
     """Serve a folder, and print the addresses of its files."""
@@ -135,16 +106,13 @@ def main() -> None:
     chosen = parser.parse_args()
     if not chosen.folder.is_dir():
         sys.exit(f"{chosen.folder} is no folder. Name one.")
-    try:
-        server = FileServer(chosen.folder, chosen.port)
-    except OSError as error:
-        sys.exit(f"port {chosen.port} cannot be used: {error.strerror}. Name another by --port.")
-    for path in sorted(chosen.folder.rglob("*")):
-        if path.is_file():
-            print(server.address(path.relative_to(chosen.folder).as_posix(), chosen.seconds), flush=True)
-    with contextlib.suppress(KeyboardInterrupt):
-        threading.Event().wait()
-    server.close()
+
+    def tell(server: FileServer) -> None:
+        for path in sorted(chosen.folder.rglob("*")):
+            if path.is_file():
+                print(server.address(path.relative_to(chosen.folder).as_posix(), chosen.seconds), flush=True)
+
+    serve(lambda: FileServer(chosen.folder, chosen.port), chosen.port, tell)
 
 
 if __name__ == "__main__":

@@ -13,7 +13,7 @@ from typing import Any, Protocol
 from kanal.connections.journal import Progress
 from kanal.connections.loading import Load, RefusedRow
 from kanal.connections.reading import Breaker
-from kanal.core.errors import KanalError
+from kanal.core.errors import KanalError, passes
 from kanal.core.rejects import Reject
 from kanal.runlog import BatchRecord
 from kanal.runner.job_plan import CommandPlan, Group, JobPlan, PipelinePlan, StepPlan
@@ -344,7 +344,7 @@ class Attempt:
             step.target.journal.make_ready()
             self._marks = True
         except KanalError as error:
-            if getattr(error, "passing", False) or step.settings.commits.by_batch:
+            if passes(error) or step.settings.commits.by_batch:
                 raise
             self.notes.append(
                 f"progress cannot be kept in the target ({error.what}), so a resume after a crash at the very commit "

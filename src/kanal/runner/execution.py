@@ -18,7 +18,7 @@ from kanal.connections.base import Target
 from kanal.connections.journal import Progress
 from kanal.connections.loading import Load
 from kanal.connections.roles import Reads
-from kanal.core.errors import KanalError, sentence
+from kanal.core.errors import KanalError, passes, sentence
 from kanal.core.rejects import Reject
 from kanal.core.tally import WRITES, Tally
 from kanal.runlog import BatchRecord, RunLogStore, RunRecord, StepRecord
@@ -452,7 +452,7 @@ class Execution:
                     self._end(_as_it_ended(self.results[name], group.running.get(name)))
             else:
                 failure = str(error)
-        if error is not None and getattr(error, "passing", False) and self._try_again(group, step, error):
+        if error is not None and passes(error) and self._try_again(group, step, error):
             return
         if isinstance(error, OpenEnds) and not self._halt and group.leave_out(error):
             self._run_again([plan for plan in self.plan.steps if plan.name in group.steps])

@@ -9,7 +9,7 @@ from enum import StrEnum
 from typing import Any
 
 from kanal.connections.journal import Progress
-from kanal.core.errors import KanalError
+from kanal.core.errors import KanalError, passes
 from kanal.core.rejects import Reject
 from kanal.core.tally import Tally
 from kanal.definition import JobDefinition
@@ -59,10 +59,9 @@ class Failure:
     @classmethod
     def of(cls, error: BaseException) -> Failure:
         """An exception as a message."""
-        passing = bool(getattr(error, "passing", False))
         if isinstance(error, KanalError):
             by_kind = {Stopped: Ending.STOPPED, TimedOut: Ending.TIMED_OUT}
-            return cls(by_kind.get(type(error), Ending.FAILED), error.what, error.remedy, str(error), passing)
+            return cls(by_kind.get(type(error), Ending.FAILED), error.what, error.remedy, str(error), passes(error))
         if isinstance(error, KeyboardInterrupt):
             return cls(Ending.STOPPED, "interrupted", "", str(error))
         if isinstance(error, MemoryError):
@@ -72,7 +71,7 @@ class Failure:
             said = f"{what}. Make room where temporary files are kept, or name another place by TMPDIR."
         else:
             said = f"{type(error).__name__}: {' '.join(str(error).split())[:500]}"
-        return cls(Ending.FAILED, said, "", said, passing)
+        return cls(Ending.FAILED, said, "", said, passes(error))
 
     def __str__(self) -> str:
         return self.said

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from kanal.connections.errors import RowsRefused
 from kanal.connections.loading import RefusedRow, Written
@@ -34,9 +34,12 @@ class RefusalSearch:
         self._sift = sift
         self._anything_taken = False
 
-    def __call__(self, start: int, stop: int) -> Written:
-        """Write the rows from start to before stop; raises NothingTaken where the target takes none of many."""
-        total = Written()
+    def __call__(self, start: int, stop: int, known: Sequence[RefusedRow] = ()) -> Written:
+        """Write the rows from start to before stop, without those that are known to be refused and were taken out;
+        raises NothingTaken where the target takes none of many."""
+        total = Written(refused=list(known))
+        if known and len(known) >= stop - start:
+            self._give_up_if_hopeless(total)
         ranges = [(start, stop)]
         while ranges:
             first, end = ranges.pop()
@@ -58,8 +61,8 @@ class RefusalSearch:
                     total.refused.append(RefusedRow(first, refusal.what, refusal.constraint))
                     self._give_up_if_hopeless(total)
                     continue
-                known = refusal.row is not None and 0 <= refusal.row < end - first
-                if known:
+                told = refusal.row is not None and 0 <= refusal.row < end - first
+                if told:
                     bad = first + (refusal.row or 0)
                     total.refused.append(RefusedRow(bad, refusal.what, refusal.constraint))
                     self._give_up_if_hopeless(total)

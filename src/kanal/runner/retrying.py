@@ -6,15 +6,12 @@ import random
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
+from kanal.core.errors import passes
+
 if TYPE_CHECKING:
     import tenacity
 
 LONGEST_PAUSE = 60.0
-
-
-def passes(error: BaseException | None) -> bool:
-    """True for a trouble that may have passed when the same is tried again."""
-    return bool(getattr(error, "passing", False))
 
 
 def pause(tries: int, wait: float) -> float:

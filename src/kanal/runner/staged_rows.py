@@ -130,9 +130,9 @@ class StagedRows:
         """Write what has come; the places of refused rows count from 0 at the first row of the stage."""
         self.ready()
         gone = self.stage.withdraw() if self.waiting else Written()
-        found = self._sift(self._written, self.stage.rows) if self._load.checks_at_commit and self.waiting else []
-        written = RefusalSearch(self._merge, self._sift)(self._written, self.stage.rows)
-        written.refused += found
+        first = self.waiting and self._load.sifts_first(self._merging.table)
+        found = self._sift(self._written, self.stage.rows) if first else []
+        written = RefusalSearch(self._merge, self._sift)(self._written, self.stage.rows, found)
         written.add(gone)
         while self._again and written.refused and written.taken:
             # What a row refers to may have come in after it was tried.

@@ -90,7 +90,7 @@ class WriteRule:
         if self._staged is not None:
             return self._write_staged(encoded.rows)
         rows = encoded.rows.num_rows
-        if rows and not self.load.checks_at_commit:
+        if rows and not self.load.sifts_first(self.writing.table):
             with suppress(RowsRefused):
                 return self._insert(0, rows)
         if rows and can_stage(self.load):
@@ -150,8 +150,9 @@ class WriteRule:
         assert encoded is not None
         if stop - start < encoded.rows.num_rows:
             encoded = self.encode(encoded.rows.slice(start, stop - start))
-        self.load.insert(self.writing.table, encoded.content)
-        return Written(inserted=stop - start)
+        refused = self.load.insert(self.writing.table, encoded.content) or ()  # those of other packages may say nothing
+        found = [replace(row, place=start + row.place) for row in refused]
+        return Written(inserted=stop - start - len(found), refused=found)
 
 
 class Append(WriteRule):

@@ -16,14 +16,9 @@ from kanal.connections.files.folder import Folder
 from kanal.connections.files.formats import needed
 from kanal.connections.files.remote import OLD, StoreError, temporary
 from kanal.connections.files.stores import OWN, FoundFile, Receipt, by_name, fits, fixed_part
-from kanal.connections.urls import shown_url
+from kanal.connections.urls import FILESYSTEMS, shown_url
 from kanal.core.errors import KanalError
 
-#: The schemes of URLs that fsspec takes, and of each by which name it takes the password.
-SCHEMES = {
-    "sftp": "password", "ssh": "password", "ftp": "password", "smb": "password", "hdfs": "", "webhdfs": "password",
-    "abfs": "account_key", "abfss": "account_key", "az": "account_key", "gs": "token", "gcs": "token", "memory": "",
-}  # fmt: skip
 #: Those whose URLs begin with a bucket or container, and not with a host.
 _BUCKETS = ("abfs", "abfss", "az", "gs", "gcs", "memory")
 
@@ -38,8 +33,8 @@ class FilesystemStore:
         scheme = url.drivername
         self._scheme = scheme
         self._settings: dict[str, Any] = {name: str(value) for name, value in url.query.items()}
-        if url.password is not None and SCHEMES[scheme]:
-            self._settings[SCHEMES[scheme]] = str(url.password)
+        if url.password is not None and FILESYSTEMS[scheme]:
+            self._settings[FILESYSTEMS[scheme]] = str(url.password)
         path = (url.database or "").strip("/")
         if scheme in _BUCKETS:
             self._root = f"{url.host or ''}/{path}".strip("/")
@@ -82,7 +77,7 @@ class FilesystemStore:
 
     def _trouble(self, what: str, error: Exception) -> StoreError:
         said = " ".join(str(error).split()) or type(error).__name__
-        for secret in filter(None, (self._settings.get(SCHEMES[self._scheme]),)):
+        for secret in filter(None, (self._settings.get(FILESYSTEMS[self._scheme]),)):
             said = said.replace(str(secret), "***")
         passing = isinstance(error, ConnectionError | TimeoutError | EOFError)
         return StoreError(f"{self.shown}: {what}: {said[:300]}", "correct the url, user and password", passing)

@@ -106,21 +106,23 @@ class FolderCatalogue(PlainCatalogue):
         """The table that the files of a pattern make, in the format that the first of them seems to have; raises
         KanalError."""
         pattern = _pattern(schema, table)
-        guess = sniffed(self._first(pattern)[0])
-        return replace(self._described(pattern, guess.form, "fail")[0], guessed=guess.said)
+        first = self._first(pattern)
+        guess = sniffed(first)
+        return replace(self._described(first, pattern, guess.form, "fail")[0], guessed=guess.said)
 
     def describe_files(self, pattern: str, form: Any, differ: str = "fail") -> TableInfo:
         """The same in a format of the job's, if one is given; raises KanalError where that cannot be right."""
         key = (pattern, form.model_dump_json() if form is not None else "", differ)
         known = self._known.get(key)
         if known is None:
-            known, file, made = self._described(pattern, form, differ)
-            made.doubt(file, known.columns)
+            first = self._first(pattern)
+            known, made = self._described(first, pattern, form, differ)
+            made.doubt(first, known.columns)
             self._known[key] = known
         return known
 
-    def _first(self, pattern: str) -> list[FoundFile]:
-        """The files of a pattern; raises KanalError where there is none."""
+    def _first(self, pattern: str) -> FoundFile:
+        """The first file of a pattern; raises KanalError where there is none."""
         check_pattern(pattern)
         self._check()
         found = self.store.find(pattern)
@@ -129,13 +131,11 @@ class FolderCatalogue(PlainCatalogue):
             shown = ", ".join(there[:12]) + (f" and {len(there) - 12} more" if len(there) > 12 else "")
             raise KanalError(f'no file of connection {self.connection} fits "{pattern}"',
                              f"it has: {shown}" if there else "it has no files")  # fmt: skip
-        return found
+        return found[0]
 
-    def _described(self, pattern: str, form: Any, differ: str) -> tuple[FileTable, FoundFile, FileFormat]:
-        found = self._first(pattern)
-        made = format_of(found[0], form)
-        columns = made.columns_of(found[0])
-        return FileTable(None, pattern, columns, form=form, differ=differ, first=found[0].name), found[0], made
+    def _described(self, first: FoundFile, pattern: str, form: Any, differ: str) -> tuple[FileTable, FileFormat]:
+        made = format_of(first, form)
+        return FileTable(None, pattern, made.columns_of(first), form=form, differ=differ, first=first.name), made
 
 
 def _pattern(schema: str | None, table: str) -> str:

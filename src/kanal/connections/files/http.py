@@ -6,7 +6,6 @@ import contextlib
 import datetime as dt
 import email.utils
 import re
-import tempfile
 from collections.abc import Hashable, Iterator, Mapping
 from pathlib import Path
 from typing import IO, Any, ClassVar, Self, cast
@@ -15,14 +14,15 @@ from urllib.parse import quote, urlencode
 import sqlalchemy as sa
 import tenacity
 
+from kanal.connections.errors import unreached
 from kanal.connections.files.folder import Folder
 from kanal.connections.files.formats import kinds_by_ending, needed
 from kanal.connections.files.packing import endings_of
-from kanal.connections.files.remote import StoreError, ranged
+from kanal.connections.files.remote import StoreError, ranged, temporary
 from kanal.connections.files.stores import FoundFile, Receipt, names_of
 from kanal.connections.roles import Reads, Writes, lacks
 from kanal.connections.urls import shown_url
-from kanal.core.errors import KanalError
+from kanal.core.errors import KanalError, passes
 
 _EPOCH = dt.datetime(1970, 1, 1, tzinfo=dt.UTC)
 #: Settings of an address that say until when it is good, as seconds since 1970 or in ISO form.
@@ -74,8 +74,9 @@ class HttpStore:
                 if answer.status_code not in (200, 206):
                     self._refuse(name, answer)
                 yield answer
-        except httpx.ConnectError:
-            raise StoreError(f"{name}: nothing answers at {self._host}", "correct the url, or start it", True) from None
+        except httpx.ConnectError as error:
+            why, remedy, passing = unreached(self._host, error)
+            raise StoreError(f"{name}: {why}", remedy, passing) from None
         except httpx.HTTPError as error:
             raise StoreError(f"{name}: {self._host} broke off ({type(error).__name__})", "run it again", True) from None
 
@@ -163,12 +164,12 @@ class HttpStore:
 
     def _whole(self, file: FoundFile) -> IO[bytes]:
         """A file of a server that gives no parts, in a temporary file."""
-        kept = tempfile.TemporaryFile(prefix="kanal-")  # noqa: SIM115 - closed by whoever reads it
+        kept = temporary()
         with self._answer(file.name, {}) as answer:
             for block in answer.iter_bytes():
                 kept.write(block)
         kept.seek(0)
-        return cast("IO[bytes]", kept)
+        return kept
 
     # --- what cannot be done ---------------------------------------------------------------------------------------
 
@@ -207,7 +208,7 @@ def _again(act: Any, *given: Any) -> Any:
     """What an act gives, which is tried again where a trouble passes."""
     retrying = tenacity.Retrying(
         stop=tenacity.stop_after_attempt(4), wait=tenacity.wait_exponential(0.2, max=5), reraise=True,
-        retry=tenacity.retry_if_exception(lambda error: bool(getattr(error, "passing", False))),
+        retry=tenacity.retry_if_exception(passes),
     )  # fmt: skip
     return retrying(act, *given)
 

@@ -61,23 +61,28 @@ def as_text(value: Any) -> str | None:
         return str(value)
     if isinstance(value, bool):
         return "true" if value else "false"
-    return _written(value)
+    return written(value)
 
 
-def _written(value: Any) -> str:
+def written(value: Any) -> str:
     """A value as JSON, its numbers as they were written."""
     if isinstance(value, Number):
         return str(value)
     if isinstance(value, dict):
-        return "{" + ", ".join(f"{json.dumps(k, ensure_ascii=False)}: {_written(v)}" for k, v in value.items()) + "}"
+        return "{" + ", ".join(f"{json.dumps(k, ensure_ascii=False)}: {written(v)}" for k, v in value.items()) + "}"
     if isinstance(value, list):
-        return "[" + ", ".join(map(_written, value)) + "]"
+        return "[" + ", ".join(map(written, value)) + "]"
     return json.dumps(value, ensure_ascii=False)
 
 
 def pointed(pointer: str) -> list[str]:
     """The parts of a JSON Pointer."""
     return [part.replace("~1", "/").replace("~0", "~") for part in pointer.split("/")[1:]]
+
+
+def pointer_to(parts: Sequence[str]) -> str:
+    """The JSON Pointer of some parts."""
+    return "".join("/" + part.replace("~", "~0").replace("/", "~1") for part in parts)
 
 
 def found_at(value: Any, parts: Sequence[str]) -> Any:
@@ -157,7 +162,7 @@ class JsonText:
                              "say where the list of rows is by rows in a [format.NAME], such as rows = \"/items\"; "
                              'or set kind = "jsonl" if each line is a row')  # fmt: skip
         for place, value, raw in text.elements():
-            row, wrong = _checked(value)
+            row, wrong = checked(value)
             yield place, row, wrong, b"" if row is not None and not wrong else raw.encode("utf-8", "surrogateescape")
         if not self._form.rows:
             text.end()
@@ -172,7 +177,7 @@ class JsonLines(JsonText):
             if not text.strip():
                 continue
             try:
-                row, wrong = _checked(DECODER.decode(text))
+                row, wrong = checked(DECODER.decode(text))
             except _NoObject as error:
                 row, wrong = None, str(error)
             except (ValueError, RecursionError) as error:
@@ -184,15 +189,28 @@ class JsonLines(JsonText):
             yield number, row, wrong, raw
 
 
-def _checked(value: Any) -> tuple[dict[str, Any] | None, str]:
+def checked(value: Any) -> tuple[dict[str, Any] | None, str]:
     """A value that should be a row, and what is wrong with it, if anything is."""
     if isinstance(value, _NoObject):
         return None, str(value)
     if not isinstance(value, dict):
         return None, "it is not an object, which a row must be"
-    if any(undecoded(text) for text in _texts(value)):
+    broken = [text for text in _texts(value) if not _is_unicode(text)]
+    if any(map(undecoded, broken)):
         return None, "it has bytes that are no text of the encoding"
+    if broken:
+        return None, "it has half a character, such as \\ud800, which is no text"
     return value, ""
+
+
+def _is_unicode(text: str) -> bool:
+    if text.isascii():
+        return True
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        return False
+    return True
 
 
 def _texts(value: Any) -> Iterator[str]:

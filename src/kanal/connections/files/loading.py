@@ -16,6 +16,7 @@ from kanal.connections.files.formats import format_of
 from kanal.connections.files.naming import RunMark, as_part, filled, has_place, scope, values_of
 from kanal.connections.files.stores import FoundFile, Receipt
 from kanal.connections.files.writers import Writer, packed
+from kanal.connections.loading import RefusedRow
 from kanal.connections.plain import PlainLoad
 from kanal.core.conversions import converter
 from kanal.core.errors import KanalError
@@ -110,7 +111,7 @@ class FileLoad(PlainLoad):
         values = values_of(self._mark) | dict(zip(info.partition_by, map(as_part, key), strict=True))
         return filled(info.name, values | {"part": f"{number:04d}"})
 
-    def insert(self, table: TableInfo, encoded: list[tuple[str, Any]]) -> None:
+    def insert(self, table: TableInfo, encoded: list[tuple[str, Any]]) -> Sequence[RefusedRow]:
         state = self._of(table)
         for name, content in encoded:
             if name not in state.open:
@@ -124,6 +125,7 @@ class FileLoad(PlainLoad):
                 self._close_former(state, name)
                 self._begin(state, name)
             state.open[name].writer.add(content)
+        return ()
 
     def _close_former(self, state: _Written, name: str) -> None:
         """End the files that are full, where a file takes so many rows."""

@@ -226,19 +226,23 @@ class JsonLinesWriter(_TextWriter):
         return "".join(f"{line}\n" for line in _objects(rows, types)).encode()
 
 
+def json_values(values: pa.Array, kind: SqlType) -> list[str]:
+    """Each value of a column as JSON: numbers with all digits, NULL as null, times in ISO form."""
+    texts = values if pa.types.is_string(values.type) else converter(kind, TEXT)(values)[0]
+    found = texts.to_pylist()
+    if kind.family in (Family.INTEGER, Family.DECIMAL, Family.DOUBLE, Family.BOOLEAN):
+        return [text if text is not None else "null" for text in found]
+    if kind.family is Family.JSON:
+        return ["null" if text is None else " ".join(text.splitlines()) for text in found]
+    return [json.dumps(text, ensure_ascii=False) for text in found]
+
+
 def _objects(rows: pa.RecordBatch, types: Sequence[SqlType]) -> list[str]:
     """Rows as JSON objects."""
     parts = []
     for name, values, kind in zip(rows.schema.names, rows.columns, types, strict=True):
         head = json.dumps(name, ensure_ascii=False) + ": "
-        texts = values if pa.types.is_string(values.type) else converter(kind, TEXT)(values)[0]
-        found = texts.to_pylist()
-        if kind.family in (Family.INTEGER, Family.DECIMAL, Family.DOUBLE, Family.BOOLEAN):
-            parts.append([head + (text if text is not None else "null") for text in found])
-        elif kind.family is Family.JSON:
-            parts.append([head + ("null" if text is None else " ".join(text.splitlines())) for text in found])
-        else:
-            parts.append([head + json.dumps(text, ensure_ascii=False) for text in found])
+        parts.append([head + text for text in json_values(values, kind)])
     return ["{" + ", ".join(row) + "}" for row in zip(*parts, strict=True)]
 
 

@@ -252,7 +252,13 @@ class Catalogue:
             values=tuple(getattr(column["type"], "enums", None) or ()),
             comment=column.get("comment"),
             always=bool((column.get("identity") or {}).get("always")),
+            decimals=self.decimals_of(column["type"]),
         )
+
+    def decimals_of(self, declared: Any) -> int:
+        """The decimals of a second that a column of one of SQLAlchemy's types keeps."""
+        precision = getattr(declared, "precision", None)
+        return precision if isinstance(precision, int) and isinstance(declared, sa.DateTime | sa.Time) else 6
 
     def type_text(self, declared: Any) -> str:
         """One of SQLAlchemy's types as this database writes it."""

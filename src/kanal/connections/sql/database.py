@@ -57,10 +57,14 @@ class SqlDatabase:
     joins_whole: ClassVar[bool] = False
     #: True where rows of other tables may refer to rows that are missing, as long as they are there at the commit.
     defers_references: ClassVar[bool] = False
+    #: True where what failed within a transaction can be undone by itself, to a savepoint.
+    has_savepoints: bool = True
     reads: ClassVar[frozenset[Reads]] = frozenset(Reads) - {Reads.SPLIT, Reads.FILES}
     writes: ClassVar[frozenset[Writes]] = frozenset(Writes) - {Writes.FILES}
     #: True where the columns of a table cannot have names that differ in case alone.
     folds_columns: ClassVar[bool] = False
+    #: True where a load that is not committed leaves nothing.
+    undoes: ClassVar[bool] = True
 
     #: True where a reference is checked as each row comes, and not at the end of the statement as ISO SQL has it.
     checks_each_row: ClassVar[bool] = False
@@ -129,6 +133,11 @@ class SqlDatabase:
                 f"connection {self.name}: the driver {error.name or self.url.drivername} is not installed",
                 f"install {self.extra}",
             ) from None
+        except exc.NoSuchModuleError:
+            raise DatabaseError(
+                f"connection {self.name}: SQLAlchemy's dialect {self.url.drivername} is not installed",
+                f"install {self.extra}",
+            ) from None
         except (exc.SQLAlchemyError, TypeError, ValueError) as error:
             raise self.failed(f"its URL cannot be used: {self.words_of(error)}") from None
         weakref.finalize(self, engine.dispose)  # by the end of the process at the latest
@@ -149,7 +158,32 @@ class SqlDatabase:
 
     def compiled(self, statement: Any) -> str:
         """A statement made with SQLAlchemy as text."""
-        return str(statement.compile(dialect=self.sql_dialect, compile_kwargs={"literal_binds": True}))
+        return str(statement.compile(dialect=self.dialect_of_text, compile_kwargs={"literal_binds": True}))
+
+    @property
+    def dialect(self) -> Any:
+        """SQLAlchemy's dialect, which knows how statements are written here."""
+        return self.engine.dialect if self.sql_dialect is None else self.sql_dialect
+
+    @cached_property
+    def dialect_of_text(self) -> Any:
+        """The same for statements that are run as text."""
+        if self.sql_dialect is not None:
+            return self.sql_dialect
+        known = self.engine.dialect
+        if getattr(known, "server_version_info", None) is None:
+            self.connect().close()  # by which it learns what the server can do
+        kind: Any = type(known)
+        # With the placeholders of some drivers, SQLAlchemy doubles each % of a name.
+        made = kind(paramstyle="named")
+        made.server_version_info = getattr(known, "server_version_info", None)
+        made.max_identifier_length = known.max_identifier_length
+        return made
+
+    @property
+    def place(self) -> sa.URL:
+        """Where it is, as messages tell it."""
+        return self.url
 
     @property
     def shown_url(self) -> str:
@@ -220,7 +254,9 @@ class SqlDatabase:
     def failed(self, words: str, passing: bool = False) -> DatabaseError:
         """An error in the database's words."""
         text = " ".join(self.without_password(words).split())
-        remedy = remedy_for(text, self.url, self.port) or "the message is the database's own: look it up in its manual"
+        remedy = (
+            remedy_for(text, self.place, self.port) or "the message is the database's own: look it up in its manual"
+        )
         return DatabaseError(f"connection {self.name} ({self.shown_url}): {text}", remedy, passing)
 
     def without_password(self, text: str) -> str:
@@ -300,6 +336,10 @@ class SqlDatabase:
         """True where all that some SQL does is undone with the transaction that it runs in."""
         del sql
         return True
+
+    def refuses_table(self, table: TableInfo) -> tuple[str, str] | None:
+        """Why a table takes no rows, and what to do; None where it does."""
+        return (f'"{table.name}" is a view', "load the table behind it") if table.is_view else None
 
     def may_refuse_emptying(self, table: TableInfo) -> bool:
         """True where rows of other tables may refer to this one's, so that it cannot be emptied first."""

@@ -28,7 +28,7 @@ _MADE: dict[str, Callable[[], Any]] = {
     "integer": sa.Integer,
     "bigint": sa.BigInteger,
     "real": sa.REAL,
-    "double precision": sa.Double,
+    "double precision": sa.DOUBLE_PRECISION,
     "boolean": sa.Boolean,
     "text": sa.Text,
     "date": sa.Date,
@@ -128,8 +128,11 @@ class TableDefinitions:
 
     def comments(self, made: sa.Table) -> list[str]:
         """The SQL that tells the database what a table and its columns are, where the table's own does not."""
-        del made
-        return []
+        if not self.comments_apart:
+            return []
+        told = [sa.schema.SetTableComment(made)] if made.comment else []
+        columns = [sa.schema.SetColumnComment(column) for column in made.c if column.comment]
+        return [self.definition(each) for each in (*told, *columns)]
 
     def default(self, column: ColumnInfo, value: DefaultValue) -> str | None:
         """A default as this database writes it for a column; None where it has none such."""
@@ -139,11 +142,14 @@ class TableDefinitions:
         text = str(value.value).lower() if isinstance(value.value, bool) else str(value.value)
         if family is Family.BOOLEAN:
             truth = sa.true() if text in ("true", "1", "t") else sa.false()
-            return str(truth.compile(dialect=self.database.sql_dialect))
+            return str(truth.compile(dialect=self.database.dialect))
         if family in _NUMBERS:
             return text if re.fullmatch(r"-?[0-9]+(\.[0-9]+)?([eE][+-]?[0-9]+)?", text) else None
         return _text(text)
 
+    #: True where comments are statements of their own, and where definitions can be undone together.
+    comments_apart: ClassVar[bool] = False
+    in_one_transaction: ClassVar[bool] = False
     #: True where columns number rows as ISO SQL has it.
     has_identity: ClassVar[bool] = False
 
@@ -162,10 +168,7 @@ class TableDefinitions:
 
     def definition(self, made: Any) -> str:
         """The SQL that makes something; names stay as they are, whatever characters they have."""
-        # With the placeholders of some drivers, SQLAlchemy doubles each % of a name.
-        kind: Any = type(self.database.engine.dialect) if self.database.sql_dialect is None else None
-        dialect = self.database.sql_dialect if kind is None else kind(paramstyle="named")
-        text = str(made.compile(dialect=dialect)).strip()
+        text = str(made.compile(dialect=self.database.dialect_of_text)).strip()
         return _OUTSIDE_OF_QUOTES.sub(lambda found: found[1] or ("    " if found[0] == "\t" else "\n"), text)
 
     def alteration(self, table: TableInfo, column: ColumnInfo) -> str | None:
@@ -182,5 +185,5 @@ class TableDefinitions:
 
     def define(self, statements: Sequence[str]) -> None:
         """Make a table with what belongs to it; all or nothing, where the database can."""
-        for statement in statements:
+        for statement in [";\n".join(statements)] if self.in_one_transaction else statements:
             self.database.run_command(statement)

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 import sqlalchemy as sa
 
 from kanal.connections.loading import Written
+from kanal.connections.sql.joined_update import joined_update
 
 if TYPE_CHECKING:
     from kanal.connections.sql.stage import SqlStage
@@ -71,6 +72,11 @@ class Versions:
     def _same(self, one: Any, other: Any, *more: str) -> list[Any]:
         return [one.c[name] == other.c[name] for name in (*self._key, *more)]
 
+    def _update(self, one: Any, other: Any, values: dict[str, Any], same: Sequence[str], *conditions: Any) -> Any:
+        """What gives rows of one table values of another's rows of the same key."""
+        dialect = self._load.database.dialect
+        return joined_update(dialect, one, other, values, self._same(one, other, *same), conditions)
+
     def _differs(self, names: Sequence[str], one: Any, other: Any) -> Any:
         return sa.or_(sa.false(), *(self._load.database.differs(one.c[name], other.c[name]) for name in names))
 
@@ -123,8 +129,7 @@ class Versions:
         values: dict[str, Any] = {self._until: self._stage.c[self._from]}
         if self._current is not None:
             values[self._current] = self._flag(sa.false())
-        same = self._same(self._target, self._stage)
-        return self._target.update().values(values).where(*same, self._target.c[self._until].is_(None))
+        return self._update(self._target, self._stage, values, [], self._target.c[self._until].is_(None))
 
     def _insert_current(self) -> Any:
         """Insert the changes as the current versions."""
@@ -148,8 +153,7 @@ class Versions:
         """Give a version the values of a change that begins with it."""
         values = {name: self._stage.c[name] for name in self._tracked}
         differs = self._differs(self._tracked, self._target, self._stage)
-        same = self._same(self._target, self._stage, self._from)
-        return self._target.update().values(values).where(*same, differs)
+        return self._update(self._target, self._stage, values, [self._from], differs)
 
     def _latest(self) -> Any:
         """The condition that a change is the last of its key."""
@@ -166,8 +170,8 @@ class Versions:
         """Give all versions of a key the columns of its last change that are not kept as they were."""
         values = {name: self._stage.c[name] for name in self._overwritten}
         differs = self._differs(self._overwritten, self._target, self._stage)
-        same = self._same(self._target, self._stage)
-        return self._target.update().values(values).where(*same, differs, self._latest(), self._not_outdated())
+        conditions = differs, self._latest(), self._not_outdated()
+        return self._update(self._target, self._stage, values, [], *conditions)
 
     def _take_over_latest(self) -> Any:
         """Give all changes of a key the overwritten columns of its last."""
@@ -187,7 +191,7 @@ class Versions:
     def _take_over(self, other: Any, *conditions: Any) -> Any:
         values = {name: other.c[name] for name in self._overwritten}
         differs = self._differs(self._overwritten, self._stage, other)
-        return self._stage.update().values(values).where(*self._same(self._stage, other), differs, *conditions)
+        return self._update(self._stage, other, values, [], differs, *conditions)
 
     def _count_overwritten(self) -> int:
         """How many changes differ from the current version in nothing but columns that are overwritten."""
@@ -272,11 +276,11 @@ class Versions:
             .group_by(*(version.c[name] for name in self._key), version.c[self._from])
             .subquery("kanal_cuts")
         )
-        same = [*self._same(self._target, cuts), self._target.c[self._from] == cuts.c.kanal_begin]
         values = {self._until: cuts.c.kanal_first}
         if self._current is not None:
             values[self._current] = self._flag(sa.false())
-        return self._target.update().values(values).where(*same)
+        divided = self._target.c[self._from] == cuts.c.kanal_begin
+        return self._update(self._target, cuts, values, [], divided)
 
     def _insert(self) -> Any:
         """Insert the changes as versions, each until the next begins, or until that ends which it divides."""

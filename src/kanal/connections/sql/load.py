@@ -13,7 +13,7 @@ from sqlalchemy import exc
 
 from kanal.connections.description import Constraint, ForeignKey, TableInfo
 from kanal.connections.errors import DatabaseError, RowsRefused
-from kanal.connections.loading import Merging
+from kanal.connections.loading import Merging, RefusedRow
 from kanal.connections.sql.constraints import constraints_of
 from kanal.connections.sql.stage import SqlStage
 
@@ -42,6 +42,11 @@ class SqlLoad:
         self._may_stage: bool | None = None
         self._deferred_keys: set[str | None] = set()
         self.begin()
+
+    @property
+    def goes_on_after_errors(self) -> bool:
+        """False where an error is the end of the transaction, and nothing in it can be undone by itself."""
+        return self.database.has_savepoints
 
     @property
     def target(self) -> SqlDatabase:
@@ -124,9 +129,10 @@ class SqlLoad:
         """A storable batch in the form in which `insert` takes it. Called beside other uses of the load."""
         return self.encode_into(self.table_of(table), rows)
 
-    def insert(self, table: TableInfo, encoded: Any) -> None:
+    def insert(self, table: TableInfo, encoded: Any) -> Sequence[RefusedRow]:
         """Insert an encoded batch; raises RowsRefused, with nothing of it inserted, where the target refuses a row."""
         self.insert_into(self.table_of(table), encoded)
+        return ()
 
     def stage(self, merging: Merging, columns: tuple[str, ...], name: str) -> SqlStage:
         """A temporary table for some of the columns of a merge."""
@@ -212,10 +218,10 @@ class SqlLoad:
         with self.database.errors():
             return constraints_of(sa.inspect(self.connection), table)
 
-    @property
-    def checks_at_commit(self) -> bool:
-        """True while rows are taken though they refer to nothing, which only the commit would notice."""
-        return False
+    def sifts_first(self, table: TableInfo) -> bool:
+        """True where bad rows have to be found before they are written: only the commit would notice them, or the whole
+        transaction would end with the first."""
+        return not self.goes_on_after_errors and bool(self.constraints(table))
 
     def may_stage(self) -> bool:
         """True where the user may make temporary tables."""
@@ -247,11 +253,17 @@ class SqlLoad:
     def all_or_nothing(self) -> Iterator[None]:
         """While it lasts, all is done or nothing; raises RowsRefused where the target refuses a row."""
         try:
-            with self.connection.begin_nested():
+            with self.connection.begin_nested() if self.goes_on_after_errors else contextlib.nullcontext():
                 yield
         except exc.SQLAlchemyError as error:
             if self.database.refuses(error):
                 words = self.database.words_of(error)
+                if not self.goes_on_after_errors:
+                    raise DatabaseError(
+                        f"connection {self.database.name} ({self.database.shown_url}): {words}",
+                        "here an error is the end of the whole transaction, and this one could not be told before: "
+                        "correct the row, or leave it out by where",
+                    ) from None
                 raise RowsRefused(words, constraint=self.database.broken_constraint(error)) from None
             raise self.database.diagnosed(error) from None
 

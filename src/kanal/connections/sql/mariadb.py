@@ -69,27 +69,32 @@ _SESSION = (
 _AFTER_TYPE = re.compile(r"\w+(?:\((?:[^()']|'(?:[^']|'')*')*\))?(?: unsigned)?(?: zerofill)?((?: .*)?)", re.DOTALL)
 
 
+def type_to_make(sql_type: SqlType, in_key: bool) -> Any:
+    """The type of a column that holds every value of one of Kanal's, where it is another than ISO SQL's."""
+    made = {
+        Family.TIME: dialect.TIME(fsp=6), Family.TIMESTAMP: dialect.DATETIME(fsp=6),
+        Family.TIMESTAMPTZ: dialect.TIMESTAMP(fsp=6), Family.UUID: sa.CHAR(36), Family.JSON: dialect.LONGTEXT(),
+        Family.BINARY: sa.VARBINARY(255) if in_key else dialect.LONGBLOB(),
+    }  # fmt: skip
+    if sql_type.family in made:
+        return made[sql_type.family]
+    if sql_type.family is Family.DECIMAL and ((sql_type.precision or 0) > 65 or (sql_type.scale or 0) > 38):
+        return sa.VARCHAR(80) if in_key else dialect.LONGTEXT()
+    if sql_type.family is Family.TEXT and (sql_type.length or 0) <= 4_000 and (sql_type.length or in_key):
+        # A key has room for so many characters.
+        return sa.String(min(sql_type.length or 255, 700 if in_key else 4_000))
+    if sql_type.family in (Family.TEXT, Family.INTERVAL):
+        return sa.String(255) if in_key else dialect.LONGTEXT()
+    return dialect.DOUBLE() if sql_type.name == "double precision" else None
+
+
 class MariaDBTableDefinitions(TableDefinitions):
     """The tables of a MariaDB database."""
 
     database: MariaDB
 
     def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
-        made = {
-            Family.TIME: dialect.TIME(fsp=6), Family.TIMESTAMP: dialect.DATETIME(fsp=6),
-            Family.TIMESTAMPTZ: dialect.TIMESTAMP(fsp=6), Family.UUID: sa.CHAR(36), Family.JSON: dialect.LONGTEXT(),
-            Family.BINARY: sa.VARBINARY(255) if in_key else dialect.LONGBLOB(),
-        }  # fmt: skip
-        if sql_type.family in made:
-            return made[sql_type.family]
-        if sql_type.family is Family.DECIMAL and ((sql_type.precision or 0) > 65 or (sql_type.scale or 0) > 38):
-            return sa.VARCHAR(80) if in_key else dialect.LONGTEXT()
-        if sql_type.family is Family.TEXT and (sql_type.length or 0) <= 4_000 and (sql_type.length or in_key):
-            # A key has room for so many characters.
-            return sa.String(min(sql_type.length or 255, 700 if in_key else 4_000))
-        if sql_type.family in (Family.TEXT, Family.INTERVAL):
-            return sa.String(255) if in_key else dialect.LONGTEXT()
-        return dialect.DOUBLE() if sql_type.name == "double precision" else super().column_type(sql_type, in_key)
+        return type_to_make(sql_type, in_key) or super().column_type(sql_type, in_key)
 
     def default(self, column: ColumnInfo, value: DefaultValue) -> str | None:
         made = super().default(column, value)
@@ -165,7 +170,6 @@ class MariaDB(SqlDatabase):
     pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
     checks_each_row = True
     sql_name = "mysql"
-    checks_each_row = True
     sql_dialect = dialect.dialect(paramstyle="named")
 
     def __init__(self, name: str, url: sa.URL) -> None:
@@ -268,9 +272,7 @@ class MariaDB(SqlDatabase):
             reading = replace(reading, columns=(reading.table.names[0],))
         columns = reading.table.chosen(reading.columns)
         kinds = [pa.binary() if column.stored == BINARY else pa.string() for column in columns]
-        compiled = self.selects.selection(reading).compile(
-            dialect=self.sql_dialect, compile_kwargs={"literal_binds": True}
-        )
+        sql = self.compiled(self.selects.selection(reading))
         given = connection if within is None else cast(SqlLoad, within).connection
         connecting = self.connect() if given is None else contextlib.nullcontext(given)
         with connecting as connected, contextlib.ExitStack() as stack:
@@ -281,7 +283,7 @@ class MariaDB(SqlDatabase):
             def batches() -> Iterator[SourceBatch]:
                 try:
                     read = row_batches if is_known(driver) else slow_batches
-                    for arrays in read(driver, str(compiled), kinds, reading.batch_rows, reading.batch_bytes):
+                    for arrays in read(driver, sql, kinds, reading.batch_rows, reading.batch_bytes):
                         yield _source_batch(columns, arrays)
                 except driver_errors() as error:
                     raise self.failed(self.words_of(error), self.passes(error)) from None

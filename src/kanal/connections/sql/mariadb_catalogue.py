@@ -47,6 +47,10 @@ class MariaDBCatalogue(Catalogue):
         zone = row[3] if row[2] == "SYSTEM" else row[2]
         return About(kind, row[0].partition("-")[0], "PyMySQL", row[1], zone)
 
+    def decimals_of(self, declared: Any) -> int:
+        kept = isinstance(declared, dialect.DATETIME | dialect.TIMESTAMP | dialect.TIME)
+        return (declared.fsp or 0) if kept else 6
+
     def rights(self, schema: str | None = None) -> list[Right]:
         (row,) = self.database.rows_of(
             "SELECT CURRENT_USER(), COALESCE(:schema, DATABASE()), @@local_infile", schema=schema

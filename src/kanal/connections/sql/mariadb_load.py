@@ -93,7 +93,7 @@ class MariaDBLoad(SqlLoad):
         quote = self.database.sql_dialect.identifier_preparer.quote
         number = sa.cast(sa.literal_column("0"), sa.BigInteger).label(row_column(columns))
         query = sa.select(*(real.c[column] for column in columns), number).where(sa.false())
-        body = query.compile(dialect=self.database.sql_dialect, compile_kwargs={"literal_binds": True})
+        body = self.database.compiled(query)
         parts = (quote(column) + key_prefix(real.c[column].type) for column in key)
         self._stages.append(name)
         keys = f"PRIMARY KEY ({row_column(columns)})"

@@ -10,8 +10,8 @@ import pyarrow.compute as pc
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql as dialect
 
-from kanal.connections.batches import negative_zeros
-from kanal.core.arrays import mask_of, text_bytes, valid_mask
+from kanal.connections.misfits import faults_where, negative_zeros, not_finite, too_fine, too_many_bytes
+from kanal.core.arrays import text_bytes, valid_mask
 from kanal.core.faults import Fault
 from kanal.core.reasons import Reason
 
@@ -37,21 +37,23 @@ def misfits(values: pa.Array, declared: Any) -> list[Fault]:
     if name == "YEAR" and pa.types.is_integer(kind):
         numbers = values.fill_null(0).to_numpy(zero_copy_only=False)
         bad = (numbers != 0) & ((numbers < 1901) | (numbers > 2155))
-        return _faults(values, bad, Reason.OUT_OF_RANGE, "a YEAR holds 1901 to 2155, and 0000: declare it SMALLINT")
+        message = "a YEAR holds 1901 to 2155, and 0000: declare it SMALLINT"
+        return faults_where(values, bad, Reason.OUT_OF_RANGE, message)
     if pa.types.is_string(kind) and name in _TEXT_BYTES:
-        return _too_many_bytes(values, _TEXT_BYTES[name], declared)
+        most = _TEXT_BYTES[name]
+        message = f"the column is {name} and holds {most:,} bytes: declare it LONGTEXT, or shorten it"
+        return too_many_bytes(values, most, message)
     if pa.types.is_binary(kind):
         limit = _BINARY_BYTES.get(name) or (declared.length if name in ("BINARY", "VARBINARY") else None)
         return _wrong_bytes(values, limit, declared, exact=name == "BINARY") if limit else []
     if pa.types.is_floating(kind):
-        bad = ~mask_of(pc.fill_null(pc.is_finite(values), True))
-        found = _faults(values, bad, Reason.OUT_OF_RANGE, "MariaDB has no infinity and no NaN: map it with CASE")
+        found = not_finite(values, "MariaDB has no infinity and no NaN: map it with CASE")
         return found + negative_zeros(values, "MariaDB")
     if pa.types.is_timestamp(kind) and isinstance(declared, sa.TIMESTAMP):
         numbers = values.cast(pa.int64()).fill_null(_FIRST_TIMESTAMP).to_numpy(zero_copy_only=False)
         bad = (numbers < _FIRST_TIMESTAMP) | (numbers > _LAST_TIMESTAMP)
         message = "a TIMESTAMP holds 1970-01-01 00:00:01 to 2038-01-19 03:14:07 in UTC: declare the column DATETIME(6)"
-        return _faults(values, bad, Reason.OUT_OF_RANGE, message) + _too_fine(values, declared)
+        return faults_where(values, bad, Reason.OUT_OF_RANGE, message) + _too_fine(values, declared)
     if pa.types.is_timestamp(kind) or pa.types.is_time(kind):
         return _too_fine(values, declared)
     return []
@@ -61,27 +63,14 @@ def _too_fine(values: pa.Array, declared: Any) -> list[Fault]:
     digits = getattr(declared, "fsp", None) or 0
     if digits >= 6 or not isinstance(declared, dialect.DATETIME | dialect.TIMESTAMP | dialect.TIME):
         return []
-    numbers = values.cast(pa.int64()).fill_null(0).to_numpy(zero_copy_only=False)
-    message = f"the column keeps {digits} decimals of a second: declare it with (6), or use date_trunc"
-    return _faults(values, numbers % 10 ** (6 - digits) != 0, Reason.WOULD_ROUND, message)
-
-
-def _too_many_bytes(values: pa.Array, limit: int, declared: Any) -> list[Fault]:
-    sizes = np.where(valid_mask(values), np.diff(text_bytes(values)[1]), 0)
-    message = f"the column is {type(declared).__name__} and holds {limit:,} bytes: declare it LONGTEXT, or shorten it"
-    return _faults(values, sizes > limit, Reason.TOO_LONG, message)
+    return too_fine(values, digits, "declare it with (6), or use date_trunc")
 
 
 def _wrong_bytes(values: pa.Array, limit: int, declared: Any, exact: bool) -> list[Fault]:
     sizes = np.where(valid_mask(values), np.diff(text_bytes(values)[1]), limit)
     message = f"the column holds {limit:,} bytes: declare it LONGBLOB, or shorten it"
-    found = _faults(values, sizes > limit, Reason.TOO_LONG, message)
+    found = too_many_bytes(values, limit, message)
     if exact:
         message = f"the column is BINARY({limit}) and would fill it up with zeros: declare it VARBINARY"
-        found += _faults(values, sizes < limit, Reason.BAD_TEXT, message)
+        found += faults_where(values, sizes < limit, Reason.BAD_TEXT, message)
     return found
-
-
-def _faults(values: pa.Array, bad: np.ndarray[Any, Any], reason: Reason, message: str) -> list[Fault]:
-    rows = np.flatnonzero(bad & valid_mask(values)).tolist()
-    return [Fault(row, reason, str(values[row].as_py())[:200], message) for row in rows]

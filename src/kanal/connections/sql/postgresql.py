@@ -7,7 +7,7 @@ import errno
 import math
 import socket
 import warnings
-from collections.abc import Hashable, Iterator, Mapping, Sequence
+from collections.abc import Hashable, Iterator, Mapping
 from dataclasses import replace
 from functools import cached_property, partial
 from typing import Any, ClassVar, cast
@@ -47,14 +47,8 @@ class PostgreSQLTableDefinitions(TableDefinitions):
     """A table is made with what belongs to it, or not at all."""
 
     has_identity = True
-
-    def comments(self, made: sa.Table) -> list[str]:
-        told = [sa.schema.SetTableComment(made)] if made.comment else []
-        columns = [sa.schema.SetColumnComment(column) for column in made.c if column.comment]
-        return [self.definition(each) for each in (*told, *columns)]
-
-    def define(self, statements: Sequence[str]) -> None:
-        self.database.run_command(";\n".join(statements))
+    comments_apart = True
+    in_one_transaction = True
 
 
 class PostgreSQLSelects(Selects):

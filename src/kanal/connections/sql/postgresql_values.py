@@ -11,6 +11,7 @@ import pyarrow.compute as pc
 import sqlalchemy as sa
 from sqlalchemy.dialects import postgresql as dialect
 
+from kanal.connections.misfits import too_fine
 from kanal.connections.sql.named_type import NamedType
 from kanal.connections.sql.text_rows import cast_to_text
 from kanal.core.arrays import mask_of, text_bytes, valid_mask
@@ -98,10 +99,7 @@ def _too_fine(values: pa.Array, precision: int | None) -> list[Fault]:
     """Faults for times with more decimals of a second than the column keeps."""
     if precision is None or precision >= 6 or pa.types.is_date(values.type):
         return []
-    numbers = values.cast(pa.int64()).fill_null(0).to_numpy(zero_copy_only=False)
-    message = f"the column keeps {precision} decimals of a second: widen it, or use date_trunc"
-    rows = np.flatnonzero(numbers % 10 ** (6 - precision)).tolist()
-    return [Fault(row, Reason.WOULD_ROUND, str(values[row].as_py()), message) for row in rows]
+    return too_fine(values, precision, "widen it, or use date_trunc")
 
 
 def _uuid_bytes(values: pa.Array) -> pa.Array:

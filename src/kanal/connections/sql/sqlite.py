@@ -5,11 +5,10 @@ from __future__ import annotations
 import contextlib
 import re
 import sqlite3
-from collections.abc import Hashable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
-from pathlib import Path
-from typing import Any, ClassVar, Self, cast
+from typing import Any, ClassVar, cast
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -19,11 +18,10 @@ from sqlalchemy.dialects import sqlite as dialect
 from kanal.connections.base import Connection
 from kanal.connections.description import ColumnInfo, TableInfo
 from kanal.connections.errors import DatabaseError
-from kanal.connections.identity import file_identity
 from kanal.connections.loading import Load
 from kanal.connections.reading import Breaker, Reading
-from kanal.connections.sql.database import SqlDatabase
 from kanal.connections.sql.ddl import TableDefinitions
+from kanal.connections.sql.file_database import FileDatabase
 from kanal.connections.sql.load import SqlLoad
 from kanal.connections.sql.named_type import NamedType
 from kanal.connections.sql.selects import Selects
@@ -45,28 +43,35 @@ from kanal.core.types import Family, SqlType
 _UNCOUNTED = 1_000
 
 
+def type_to_make(sql_type: SqlType) -> Any:
+    """The type of a column that holds every value of one of Kanal's."""
+    # The declared name tells Kanal the type again, and SQLite the affinity.
+    if sql_type.family is Family.DECIMAL and (sql_type.precision or 0) > EXACT_DIGITS:
+        return sa.Text()
+    if sql_type.family in (Family.UUID, Family.JSON, Family.INTERVAL):
+        return sa.Text()
+    return NamedType("BLOB" if sql_type.family is Family.BINARY else str(sql_type).upper())
+
+
 class SQLiteTableDefinitions(TableDefinitions):
     """The tables of a SQLite database."""
 
     database: SQLite
     refers_forward = True
+    in_one_transaction = True
 
     def define(self, statements: Sequence[str]) -> None:
         if self.database.missing_file:
             self.database.path.touch()
-        self.database.run_command(";\n".join(statements))
+        super().define(statements)
 
     def numbered(self, column: ColumnInfo) -> ColumnInfo:
         # The one INTEGER PRIMARY KEY is the row's number, of 64 bits.
         return replace(column, numbered=True, declared="INTEGER", dialect_type=NamedType("INTEGER"))
 
     def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
-        # The declared name tells Kanal the type again, and SQLite the affinity.
-        if sql_type.family is Family.DECIMAL and (sql_type.precision or 0) > EXACT_DIGITS:
-            return sa.Text()
-        if sql_type.family in (Family.UUID, Family.JSON, Family.INTERVAL):
-            return sa.Text()
-        return NamedType("BLOB" if sql_type.family is Family.BINARY else str(sql_type).upper())
+        del in_key
+        return type_to_make(sql_type)
 
     def alteration(self, table: TableInfo, column: ColumnInfo) -> str | None:
         return None
@@ -79,7 +84,7 @@ class SQLiteSelects(Selects):
         return sa.collate(column, "BINARY")
 
 
-class SQLite(SqlDatabase):
+class SQLite(FileDatabase):
     """A SQLite file."""
 
     extra = "kanal itself again, which brings SQLite's driver"
@@ -89,14 +94,11 @@ class SQLite(SqlDatabase):
     folds_columns = True
     pooling: ClassVar[dict[str, Any]] = {}
     drivers = frozenset({"pysqlite"})
-    #: What tells its file from all others, once it is there.
-    _number: Hashable = None
-
-    @classmethod
-    def opened(cls, name: str, url: sa.URL, folder: Path) -> Self:
-        if url.database and url.database != ":memory:":
-            url = url.set(database=str(folder / url.database))
-        return cls(name, url)
+    kind = "SQLite"
+    # Locks of a file are the process's: whoever closes it, by whatever handle, gives up those of the Arrow driver,
+    # which has a SQLite of its own (https://sqlite.org/howtocorrupt.html, 2.2). So the file is opened otherwise only
+    # while no load is under way: its head is looked at once, and its tables are listed once.
+    mark = b"SQLite format 3\x00"
 
     @cached_property
     def catalogue(self) -> SQLiteCatalogue:
@@ -121,70 +123,6 @@ class SQLite(SqlDatabase):
             connection.execute("PRAGMA synchronous = NORMAL")
 
         return engine
-
-    @cached_property
-    def path(self) -> Path:
-        """The database's file; raises DatabaseError for one in memory, which two connections cannot share."""
-        name = self.url.database
-        if not name or name == ":memory:":
-            raise DatabaseError(
-                f"connection {self.name}: a database in memory is empty for each who connects",
-                "name a file, such as sqlite:///register.db",
-            )
-        return Path(name)
-
-    @property
-    def identity(self) -> Hashable:
-        if self._number is None:
-            found = file_identity(self.path)
-            if isinstance(found, str):  # not there yet
-                return "sqlite", found
-            self._number = found
-        return "sqlite", self._number
-
-    def place_of(self, table: TableInfo) -> Hashable:
-        return self.identity, table.name.casefold()
-
-    def may_be_made(self) -> None:
-        self._may_be_made = True
-
-    _may_be_made = False
-
-    @property
-    def missing_file(self) -> str | None:
-        missing = self._may_be_made and not self.path.exists() and self.path.parent.is_dir()
-        return self.url.database if missing else None
-
-    def check_file(self) -> None:
-        """Raise DatabaseError unless the file is there and is a database."""
-        if self._checked and self.path.exists():
-            return
-        self._check_file()
-        self._checked = True
-
-    # Locks of a file are the process's: whoever closes it, by whatever handle, gives up those of the Arrow driver,
-    # which has a SQLite of its own (https://sqlite.org/howtocorrupt.html, 2.2). So the file is opened otherwise only
-    # while no load is under way: its head is looked at once, and its tables are listed once.
-    _checked = False
-
-    def _check_file(self) -> None:
-        if not self.path.exists():
-            near = sorted(path.name for path in self.path.parent.glob("*.db")) if self.path.parent.is_dir() else []
-            where = f"its folder has: {', '.join(near[:8])}" if near else "correct the URL"
-            remedy = f"{where}; the file of a target is made with its tables, by kanal create or kanal run --create"
-            raise DatabaseError(f"connection {self.name}: there is no file {self.path}", remedy)
-        if self.path.is_dir():
-            raise DatabaseError(f"connection {self.name}: {self.path} is a folder", "name the database file in it")
-        try:
-            with self.path.open("rb") as file:
-                head = file.read(16)
-        except OSError as error:
-            raise DatabaseError(
-                f"connection {self.name}: {self.path} cannot be read: {error.strerror}",
-                "ask for the right to read it",
-            ) from None
-        if head and head != b"SQLite format 3\x00":
-            raise DatabaseError(f"connection {self.name}: {self.path} is not a SQLite database", "correct the URL")
 
     @contextlib.contextmanager
     def _python(self) -> Iterator[sqlite3.Connection]:

@@ -171,8 +171,8 @@ class SQLiteLoad(SqlLoad):
             self.fetch("PRAGMA defer_foreign_keys = ON")
             self._deferred = True
 
-    @property
-    def checks_at_commit(self) -> bool:
+    def sifts_first(self, table: TableInfo) -> bool:
+        del table
         return self._deferred
 
     def has_triggers(self, table: TableInfo) -> bool:

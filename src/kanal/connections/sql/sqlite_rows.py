@@ -17,8 +17,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kanal.connections.batches import negative_zeros, valid_text
+from kanal.connections.batches import valid_text
 from kanal.connections.description import ColumnInfo
+from kanal.connections.misfits import negative_zeros
 from kanal.connections.reading import Reading, Window
 from kanal.core.arrays import from_unscaled, mask_of, to_unscaled
 from kanal.core.conversions import converter

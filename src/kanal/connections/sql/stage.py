@@ -16,6 +16,7 @@ from kanal.connections.errors import RowsRefused
 from kanal.connections.loading import Conflict, Merging, RefusedRow, Written
 from kanal.connections.sql.constraints import Sieve, exists
 from kanal.connections.sql.history import Versions, close_unmatched
+from kanal.connections.sql.joined_update import joined_update
 from kanal.connections.sql.verdict import Verdict, is_worth_it
 from kanal.core.errors import KanalError
 
@@ -257,7 +258,8 @@ class SqlStage:
         target, stage, differs = self.target, self.table, self.load.database.differs
         same = [target.c[name] == stage.c[name] for name in key]
         changed = sa.or_(*(differs(target.c[name], stage.c[name]) for name in late))
-        return target.update().values({name: stage.c[name] for name in late}).where(*same, changed, *chosen)
+        values = {name: stage.c[name] for name in late}
+        return joined_update(self.load.database.dialect, target, stage, values, same, [changed, *chosen])
 
     def _parents_there(self, own: tuple[ForeignKey, ...]) -> list[Any]:
         """The conditions that rows refer to rows that are there, or to themselves, and are not there yet."""
@@ -369,17 +371,22 @@ class SqlStage:
 
         How many, and whether these are all.
         """
-        try:
-            with self.load.all_or_nothing():
-                first = self.load.part(self.merging.table, *chosen)
-                (deleted,) = self.load.attempt(self.target.delete().where(*chosen))
-            return first + deleted, True
-        except RowsRefused:
-            free = [~self._referred_by(*referrer) for referrer in self.load.referrers(self.merging.table)]
+        if self.load.goes_on_after_errors:
+            try:
+                with self.load.all_or_nothing():
+                    first = self.load.part(self.merging.table, *chosen)
+                    (deleted,) = self.load.attempt(self.target.delete().where(*chosen))
+                return first + deleted, True
+            except RowsRefused:
+                pass
+        free = [~self._referred_by(*referrer) for referrer in self.load.referrers(self.merging.table)]
         deleted = 0
         while more := self.load.attempt(self.target.delete().where(*chosen, *free))[0]:
             deleted += more
-        return deleted, False
+        if self.load.goes_on_after_errors:
+            return deleted, False
+        left = sa.select(sa.literal(1)).select_from(self.target).where(*chosen).limit(1)
+        return deleted, self.load.scalar(left) is None
 
     def _referred_by(self, schema: str | None, name: str, key: ForeignKey) -> Any:
         """The condition that a row of another table, or another row of this one, refers to a row."""
@@ -424,7 +431,7 @@ class SqlStage:
         if not merging.update or not others or not merging.key:
             return None
         values = {name: (target if name in late else stage).c[name] for name in others}
-        return target.update().values(values).where(*self.same_key(target, stage), *chosen)
+        return joined_update(self.load.database.dialect, target, stage, values, self.same_key(target, stage), chosen)
 
     def _insert(self, chosen: list[Any], empty: tuple[str, ...] = ()) -> Any:
         """What inserts the rows chosen, with nothing in some of their columns."""

@@ -12,7 +12,7 @@ from kanal.connections import ForeignKey, TableInfo, open_connection, secret_val
 from kanal.connections.arrow import ArrowSource, MemoryTarget
 from kanal.connections.base import Connection, as_target
 from kanal.connections.roles import Reads, Writes, lacks
-from kanal.core.errors import ExpressionError, KanalError
+from kanal.core.errors import ExpressionError, KanalError, passes
 from kanal.core.expressions.registry import Function
 from kanal.core.nearest import did_you_mean
 from kanal.definition import Format, JobDefinition, JobError, Pipeline, Problem, Secret, Source, Table
@@ -26,7 +26,6 @@ from kanal.runner.planning.new_tables import references
 from kanal.runner.planning.order import CircleError, Wait, in_order
 from kanal.runner.planning.pipeline_planner import PipelinePlanner
 from kanal.runner.planning.user_functions import load_functions
-from kanal.runner.retrying import passes
 from kanal.runner.shapes import SOURCE, TARGET, UnplannedJob, seen_table
 
 

@@ -103,36 +103,41 @@ class MappingPlanner:
                 differ = self.settings.columns_differ
                 form = self.planner.format_named(place.format)
                 taken = self.settings.files_once or self.settings.when_loaded is not None
-                there = database.catalogue.has_table(None, place.pattern)
-                made = None if there else self._files_to_come(database, place.pattern)
-                if made is not None:
-                    return made
-                if taken and not there:
-                    self._none_there = NoFiles(f"no file of connection {place.connection} fits {place.pattern}")
-                    return None
+                writer = self._writer_of(database, place.pattern)
+                if (taken or writer is not None) and not database.catalogue.has_table(None, place.pattern):
+                    made = None if writer is None else self._files_to_come(database, place.pattern, writer)
+                    if made is not None:
+                        return made
+                    if taken:
+                        self._none_there = NoFiles(f"no file of connection {place.connection} fits {place.pattern}")
+                        return None
                 return database.catalogue.describe_files(place.pattern, form, differ)
             if place.query is None:
                 return self.planner.table(place)
             return None if database is None else database.catalogue.describe_query(place.query)
         return None
 
-    def _files_to_come(self, database: Connection, pattern: str) -> TableInfo | None:
-        """The table of files that another pipeline of the job will write; None where none does."""
+    def _writer_of(self, database: Connection, pattern: str) -> str | None:
+        """The other pipeline of the job that writes files of a pattern; None where none does."""
+        wanted = TableInfo(None, pattern, ())
+        for name, other in self.job.pipeline.items():
+            there = self.planner.connections.get(other.target.connection)
+            if name == self.name or there is None or Writes.FILES not in there.writes:
+                continue
+            if database.overlaps(wanted, there, TableInfo(None, scope(other.target.pattern), ())):
+                return name
+        return None
+
+    def _files_to_come(self, database: Connection, pattern: str, writer: str) -> TableInfo | None:
+        """The table of files that another pipeline will write; None where that cannot be told."""
         if self.name in self.planner.deriving:
             return None
-        wanted = TableInfo(None, pattern, ())
         self.planner.deriving.add(self.name)
         try:
-            for name, other in self.job.pipeline.items():
-                there = self.planner.connections.get(other.target.connection)
-                if name == self.name or there is None or Writes.FILES not in there.writes:
-                    continue
-                if database.overlaps(wanted, there, TableInfo(None, scope(other.target.pattern), ())):
-                    table = type(self)(self.planner, name)._target_table()
-                    return None if table is None else as_file_source(database).files_like(table, pattern)
+            table = type(self)(self.planner, writer)._target_table()
         finally:
             self.planner.deriving.discard(self.name)
-        return None
+        return None if table is None else as_file_source(database).files_like(table, pattern)
 
     def _target_table(self) -> TableInfo | None:
         """The table that rows go to; files are as the mapping makes them. Raises KanalError."""
@@ -486,8 +491,7 @@ def moment_of_run(column: ColumnInfo) -> str:
     moment = f"CURRENT_TIMESTAMP{zone}"
     if family is Family.DATE:
         return f"CAST({moment} AS date)"
-    whole_seconds = getattr(column.dialect_type, "fsp", 6) is None
-    return f"date_trunc('second', {moment})" if whole_seconds else moment
+    return f"date_trunc('second', {moment})" if column.decimals < 6 else moment
 
 
 def quoted(name: str) -> str:

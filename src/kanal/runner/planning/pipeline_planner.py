@@ -34,8 +34,8 @@ class PipelinePlanner(HistoryPlanner):
         target = None
         with self.planner.at((*self.path, "target")):
             target = self._target_table()
-        if target is not None and target.is_view:
-            self._problem("target", f'"{target.name}" is a view', "load the table behind it")
+        if target is not None and (refused := self.target.refuses_table(target)) is not None:
+            self._problem("target", *refused)
         if source is None or target is None:
             return None
         self._check_abilities()
@@ -57,6 +57,7 @@ class PipelinePlanner(HistoryPlanner):
         self._check_history()
         if len(self.planner.problems) == sound:
             self._check_key(key, columns)
+        self._check_shared(target)
         self._check_own_lookups(lookups, target)
         order_by = self._order_by(source)
         since = self._since(Scope(types, {}, self.job.parameters, place, self.planner.functions), source)
@@ -89,7 +90,7 @@ class PipelinePlanner(HistoryPlanner):
             used = {name for expression in named for owner, name in expression.uses if owner is None}
             whole = replace(reading, order_by=(), limit=None, conditions=(), seeks=False)
             keys_reading = replace(whole, columns=_in_order_of_mapping(source, used, of_keys))
-        notes = tuple(
+        notes = self._notes_of_target() + tuple(
             f"{' '.join(str(part) for part in condition if part is not None)} is asked of the source: rows without it "
             "are not read"
             for condition in reading.conditions
@@ -177,7 +178,7 @@ class PipelinePlanner(HistoryPlanner):
 
     def _check_abilities(self) -> None:
         """Whether source and target can do what the pipeline asks of them."""
-        settings, reads, writes = self.settings, self.source.reads, self.target.writes
+        settings, reads = self.settings, self.source.reads
 
         def by_itself(key: str) -> bool:
             """True for a key of the pipeline's own, which [defaults] may set for others too."""
@@ -206,10 +207,27 @@ class PipelinePlanner(HistoryPlanner):
             ("file_rows", settings.file_rows is not None, Writes.FILES),
         ]
         for key, asked, ability in wanted:
-            if asked and ability not in (reads if isinstance(ability, Reads) else writes):
-                connection = self.source if isinstance(ability, Reads) else self.target
-                error = lacks(connection.name, ability)
-                self._problem(key, error.what, error.remedy)
+            if asked:
+                self._check_ability(key, ability)
+
+    def _check_ability(self, key: str, ability: Reads | Writes) -> None:
+        """Whether source or target can do something that a key asks for."""
+        connection = self.source if isinstance(ability, Reads) else self.target
+        if ability not in (connection.reads if isinstance(ability, Reads) else connection.writes):
+            error = lacks(connection.name, ability)
+            self._problem(key, error.what, error.remedy)
+
+    def _notes_of_target(self) -> tuple[str, ...]:
+        if self.target.undoes:
+            return ()
+        return ("rows are sent as they come: what was sent stays if the step fails",)
+
+    def _check_shared(self, target: TableInfo) -> None:
+        """Whether rows can go in one transaction with those that refer to them."""
+        goes = self.rule.empties or self.settings.missing == "delete"
+        together = self.settings.commits.shared and self.target.may_refuse_emptying(target)
+        if (goes and together) or ((goes or self.rule.by_key) and target.own_references):
+            self._check_ability("commit", Writes.UNLINK)
 
     def _since(self, scope: Scope, source: TableInfo) -> SincePlan | None:
         settings = self.settings

@@ -1,0 +1,291 @@
+"""DuckDB, read and written in columns by its own driver."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator, Sequence
+from functools import cached_property
+from typing import Any, cast
+
+import numpy as np
+import pyarrow as pa
+import sqlalchemy as sa
+
+from kanal.connections.batches import rebatched
+from kanal.connections.description import ColumnInfo, Constraint, TableInfo
+from kanal.connections.errors import DatabaseError, RowsRefused
+from kanal.connections.loading import Load
+from kanal.connections.reading import Breaker, Reading
+from kanal.connections.roles import Writes
+from kanal.connections.sql.ddl import TableDefinitions
+from kanal.connections.sql.duckdb_catalogue import DuckDBCatalogue
+from kanal.connections.sql.duckdb_dialect import DuckDBConnection
+from kanal.connections.sql.file_database import FileDatabase
+from kanal.connections.sql.load import SqlLoad
+from kanal.connections.sql.named_type import NamedType
+from kanal.connections.sql.selects import Selects
+from kanal.core.arrays import valid_mask
+from kanal.core.frame import SourceBatch, Strays
+from kanal.core.types import Family, SqlType
+
+#: The name under which rows on their way are known to the database.
+_ROWS = "kanal_rows"
+#: Digits of a DECIMAL.
+_DIGITS = 38
+#: Types that hold each value which Kanal gives a column of them.
+_CERTAIN = {
+    "BIGINT", "INTEGER", "SMALLINT", "DOUBLE", "FLOAT", "BOOLEAN", "VARCHAR", "DATE", "TIME", "TIMESTAMP",
+    "TIMESTAMP WITH TIME ZONE", "BLOB",
+}  # fmt: skip
+
+
+class DuckDBTableDefinitions(TableDefinitions):
+    """The tables of a DuckDB file."""
+
+    comments_apart = True
+    in_one_transaction = True
+
+    def numbered(self, column: ColumnInfo) -> ColumnInfo:
+        return column  # a sequence of it could not go on after the greatest number that is loaded
+
+    def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
+        del in_key
+        too_wide = sql_type.family is Family.DECIMAL and (sql_type.precision or 0) > _DIGITS
+        if too_wide or sql_type.family in (Family.TEXT, Family.INTERVAL):
+            return NamedType("VARCHAR")
+        made = {"real": "FLOAT", "double precision": "DOUBLE", "binary": "BLOB"}
+        return NamedType(made.get(sql_type.name) or str(sql_type).upper())
+
+
+class DuckDBSelects(Selects):
+    """What comes in another form than the column has."""
+
+    def delivered(self, table: TableInfo, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
+        info = table.column(str(column.key))
+        if info is None or (info.type is not None and info.type.family not in (Family.UUID, Family.JSON)):
+            return column
+        return sa.cast(column, NamedType("VARCHAR")).label(info.name)
+
+    def bytewise(self, column: Any) -> Any:
+        return column  # texts are compared by their bytes
+
+
+class DuckDBLoad(SqlLoad):
+    """A transaction into which rows go as Arrow arrays. It does not outlive an error, so what the table would refuse is
+    found before."""
+
+    database: DuckDB
+
+    def begin(self) -> None:
+        super().begin()
+        self._constraints: dict[tuple[str | None, str], list[Constraint]] = {}
+
+    @property
+    def driver(self) -> Any:
+        """The driver's connection."""
+        return cast(Any, self.connection.connection.driver_connection).driver
+
+    def encode_into(self, table: sa.Table, rows: pa.RecordBatch) -> Any:
+        del table
+        return pa.Table.from_batches([rows])
+
+    def insert_into(self, table: sa.Table, encoded: Any) -> None:
+        quote = self.database.dialect.identifier_preparer
+        names = encoded.schema.names
+        columns = ", ".join(quote.quote(name) for name in names)
+        driver = self.driver
+        driver.register(_ROWS, encoded)
+        try:
+            self._check_values(table, encoded)
+            with self.all_or_nothing():
+                self.connection.exec_driver_sql(
+                    f"INSERT INTO {quote.format_table(table)} ({columns}) SELECT {columns} FROM {_ROWS}"
+                )
+        finally:
+            driver.unregister(_ROWS)
+
+    def _check_values(self, table: sa.Table, rows: pa.Table) -> None:
+        """Raise RowsRefused for a value that is none of its column's type, of those that DuckDB alone can judge."""
+        quote = self.database.dialect.identifier_preparer.quote
+        for name in rows.schema.names:
+            declared = getattr(table.c[name].type, "text", "VARCHAR")
+            if declared in _CERTAIN or declared.startswith("DECIMAL"):
+                continue
+            column = quote(name)
+            bad = self.database.ask(
+                self.driver,
+                f"SELECT CAST({column} AS VARCHAR) FROM {_ROWS} "
+                f"WHERE {column} IS NOT NULL AND TRY_CAST({column} AS {declared}) IS NULL LIMIT 1",
+            )
+            if bad:
+                raise RowsRefused(f'column {name}: "{bad[0][0]}" is no {declared}')
+
+    def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
+        return super().create_stage(table, columns, (), name)
+
+    def constraints(self, table: TableInfo) -> list[Constraint]:
+        place = table.schema, table.name
+        if place not in self._constraints:
+            self._constraints[place] = self.database.catalogue.constraints(*place)
+        return self._constraints[place]
+
+    def has_triggers(self, table: TableInfo) -> bool:
+        return False
+
+    def can_empty(self, table: TableInfo) -> bool:
+        # A row to which another refers cannot go in the same transaction as that other (DuckDB's manual, "Indexes").
+        return not self.database.catalogue.referring(table)
+
+    def can_run(self, query: Any) -> bool:
+        # To try would be the end of the transaction where it fails; then the step fails.
+        del query
+        return True
+
+    def cancel(self) -> None:
+        self.driver.interrupt()
+
+
+class DuckDB(FileDatabase):
+    """A DuckDB file."""
+
+    kind = "DuckDB"
+    ending = "duckdb"
+    mark = b"DUCK"
+    mark_at = 8
+    extra = "kanal[duckdb]"
+    sql_name = "duckdb"
+    folds_columns = True
+    has_savepoints = False
+    checks_each_row = True
+    writes = frozenset(Writes) - {Writes.FILES, Writes.UNLINK}
+
+    @cached_property
+    def catalogue(self) -> DuckDBCatalogue:
+        return DuckDBCatalogue(self)
+
+    @cached_property
+    def ddl(self) -> DuckDBTableDefinitions:
+        return DuckDBTableDefinitions(self)
+
+    @cached_property
+    def selects(self) -> DuckDBSelects:
+        return DuckDBSelects(self)
+
+    @cached_property
+    def engine(self) -> sa.Engine:
+        try:
+            import duckdb
+        except ImportError:
+            raise DatabaseError(
+                f"connection {self.name}: the driver duckdb is not installed", f"install {self.extra}"
+            ) from None
+        del duckdb
+        return sa.create_engine(sa.URL.create("duckdb"), creator=self._connected, poolclass=sa.NullPool)
+
+    @cached_property
+    def _file(self) -> Any:
+        """The open file, whose connections are all of one process."""
+        import duckdb
+
+        if not self.missing_file:
+            self.check_file()
+        try:
+            return duckdb.connect(str(self.path), config={name: str(value) for name, value in self.url.query.items()})
+        except duckdb.Error as error:
+            words = " ".join(str(error).split())
+            if "lock" in words:
+                remedy = "another process has it open, and DuckDB lets one process write: try again when it has ended"
+                raise DatabaseError(f"connection {self.name} ({self.path}): {words}", remedy, passing=True) from None
+            raise DatabaseError(f"connection {self.name} ({self.path}): {words}", "correct the URL") from None
+
+    def _connected(self) -> DuckDBConnection:
+        driver = self._file.cursor()
+        driver.execute("SET TimeZone = 'UTC'")
+        return DuckDBConnection(driver)
+
+    def ask(self, driver: Any, sql: str) -> list[Any]:
+        """The rows that a question of the driver's own finds."""
+        import duckdb
+
+        try:
+            found: list[Any] = driver.execute(sql).fetchall()
+        except duckdb.Error as error:
+            raise self.failed(str(error)) from None
+        return found
+
+    def dispose(self) -> None:
+        super().dispose()
+        if "_file" in self.__dict__:
+            self._file.close()
+            del self.__dict__["_file"]
+
+    @contextlib.contextmanager
+    def _rows(
+        self, reading: Reading, within: Load | None = None, breaker: Breaker | None = None, connection: Any = None
+    ) -> Iterator[Iterator[SourceBatch]]:
+        import duckdb
+
+        sql = self.compiled(self.selects.selection(reading))
+        given = connection if within is None else cast(SqlLoad, within).connection
+        connecting = self.connect() if given is None else contextlib.nullcontext(given)
+        types = {column.name: column.stored for column in reading.table.columns}
+        with connecting as connected, contextlib.ExitStack() as stack:
+            driver: Any = cast(Any, connected.connection.driver_connection).driver
+            if breaker is not None:
+                stack.enter_context(breaker.knows(driver.interrupt))
+
+            def batches() -> Iterator[SourceBatch]:
+                try:
+                    reader = _reader(driver.sql(sql), reading.batch_rows)
+                    for rows in rebatched(reader, reading.batch_rows, reading.batch_bytes):
+                        yield _source_batch(rows, reading.columns, types)
+                except (duckdb.Error, pa.ArrowException) as error:
+                    raise self.failed(str(error)) from None
+
+            yield batches()
+
+    def new_load(self) -> SqlLoad:
+        return DuckDBLoad(self)
+
+
+def _reader(result: Any, rows: int) -> Any:
+    """The batches of a result, by the name that the driver's version has for them."""
+    read = getattr(result, "to_arrow_reader", None) or result.fetch_record_batch
+    return read(rows)
+
+
+_FIRST_DAY, _LAST_DAY = -719_162, 2_932_896  # of the years 1 to 9999, counted from 1970
+_DAY = 86_400_000_000
+
+
+def _source_batch(rows: pa.RecordBatch, names: Sequence[str], types: dict[str, SqlType]) -> SourceBatch:
+    """Rows as they came, in Kanal's types; moments outside the years 1 to 9999 are strays."""
+    columns: dict[str, pa.Array] = {}
+    strays: dict[str, Strays] = {}
+    for place, name in enumerate(names):
+        values, wanted = rows.column(place), types[name]
+        if pa.types.is_dictionary(values.type):
+            values = values.cast(pa.string())
+        if wanted.family in (Family.DATE, Family.TIMESTAMP, Family.TIMESTAMPTZ):
+            values = _moments(name, values, wanted, strays)
+        columns[name] = values if values.type == wanted.arrow else values.cast(wanted.arrow)
+    return SourceBatch(rows.num_rows, columns, strays)
+
+
+def _moments(name: str, values: pa.Array, wanted: SqlType, strays: dict[str, Strays]) -> pa.Array:
+    kind = pa.int32() if wanted.family is Family.DATE else pa.int64()
+    unit = {"s": 1_000_000, "ms": 1_000}.get(getattr(values.type, "unit", ""), 1)
+    numbers = values.cast(kind).fill_null(0).to_numpy(zero_copy_only=False).astype(np.int64)
+    low, high = (_FIRST_DAY, _LAST_DAY + 1) if wanted.family is Family.DATE else (
+        _FIRST_DAY * (_DAY // unit), (_LAST_DAY + 1) * (_DAY // unit))  # fmt: skip
+    beyond = valid_mask(values) & ((numbers < low) | (numbers >= high))
+    if not beyond.any():
+        return values
+    largest = 2**31 - 1 if wanted.family is Family.DATE else 2**63 - 1
+    shown = {largest: "infinity", -largest: "-infinity"}
+    strays[name] = {
+        row: shown.get(int(numbers[row]), "before the year 1" if numbers[row] < low else "after the year 9999")
+        for row in np.flatnonzero(beyond).tolist()
+    }
+    keep = pa.array(np.where(beyond, 0, numbers), mask=beyond | ~valid_mask(values))
+    return keep.cast(kind).cast(values.type)
