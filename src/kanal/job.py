@@ -23,11 +23,14 @@ class Job(JobDefinition):
     """
 
     @classmethod
-    def read(cls, path: str | Path) -> Self:
-        """The job of a TOML file and those it includes; raises JobError with every mistake in them."""
+    def read(cls, path: str | Path, environment: str | None = None) -> Self:
+        """The job of a TOML file and those it includes, or of a bundle; in an environment of it, if one is named.
+
+        Raises JobError with every mistake in them, in any of their environments.
+        """
         from kanal.definition.reading import read_job
 
-        return read_job(Path(path), cls)
+        return read_job(Path(path), cls, environment)
 
     def write(self, path: str | Path) -> None:
         """Write the job as a TOML file that reads back as an equal job; raises KanalError if it cannot be written."""

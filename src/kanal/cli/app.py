@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Callable
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any, cast
 
 import typer
 
@@ -19,6 +20,7 @@ app = typer.Typer(
 )
 
 JobFile = Annotated[Path, typer.Argument(metavar="JOB", help="The job file, in TOML.", show_default=False)]
+JobFiles = Annotated[list[Path], typer.Argument(metavar="JOB...", help="Job files or bundles.", show_default=False)]
 Place = Annotated[str, typer.Argument(metavar="PLACE", help="A URL, or a connection's name with --job FILE.")]
 PlaceJob = Annotated[
     Path | None,
@@ -106,13 +108,17 @@ def tables(
     not_like: NotLike = None,
     schema: Schema = None,
     columns: Annotated[bool, typer.Option("--columns", help="Show the columns of each table too.")] = False,
+    picture: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", help="Draw them and their references to an .svg file.", show_default=False),
+    ] = None,
     job: PlaceJob = None,
     json: Json = False,
 ) -> int:
     """List tables and views with rows, columns, keys and references."""
     from kanal.cli.tables import tables as command
 
-    return command(place, like or [], not_like or [], schema, columns, job, json)
+    return command(place, like or [], not_like or [], schema, columns, picture, job, json)
 
 
 @app.command()
@@ -173,7 +179,8 @@ def check(
     ] = None,
     json: Json = False,
 ) -> int:
-    """Say all that is wrong with a job before a row moves, and how a sample of rows would fare."""
+    """Say all that is wrong with a job before a row moves, and how a sample of rows would fare; with --env all, in each
+    of its environments."""
     from kanal.cli.check import check as command
 
     return command(job, sample, json)
@@ -246,6 +253,15 @@ def run(
         bool, typer.Option("--rehearse", help="Do all of it in the targets too, and undo it; log nothing.")
     ] = False,
     make_tables: Annotated[bool, typer.Option("--create", help="Create missing target tables first.")] = False,
+    by: Annotated[
+        str | None,
+        typer.Option(
+            metavar="STEP",
+            show_default=False,
+            help="Load from --since to --until in windows so long, such as '1 day', each in a run of its own.",
+        ),
+    ] = None,
+    notify: Annotated[bool, typer.Option("--notify", help="Send the messages of [notify] when it has ended.")] = False,
     set_values: SetValues = None,
     events: Events = None,
     json: Json = False,
@@ -255,6 +271,10 @@ def run(
     from kanal.runner.run_options import RunOptions
 
     options = RunOptions(only, None, batch_rows, workers, since, until, everything, make_tables)
+    if by is not None:
+        from kanal.cli.windows import run_windows as command_by_windows
+
+        return command_by_windows(job, options, by, set_values or [], events, json)
     if rehearse:
         from kanal.cli.run import rehearse as command_undone
 
@@ -263,7 +283,7 @@ def run(
         from kanal.cli.run import dry_run as command_without_writing
 
         return command_without_writing(job, options, set_values or [], json)
-    return command(job, options, set_values or [], events, json)
+    return command(job, options, set_values or [], events, json, notify)
 
 
 @app.command()
@@ -345,11 +365,75 @@ def replay(
 
 
 @app.command()
-def runs(number: RunNumber = None, job: LogJob = None, run_log: LogUrl = None, json: Json = False) -> int:
+def runs(
+    number: RunNumber = None,
+    windows: Annotated[
+        bool, typer.Option("--windows", help="Show which windows of a job are loaded, failed or missing; with --job.")
+    ] = False,
+    job: LogJob = None,
+    run_log: LogUrl = None,
+    json: Json = False,
+) -> int:
     """List past runs, or one run with its steps."""
+    if windows:
+        from kanal.cli.windows import show_windows as command_of_windows
+
+        return command_of_windows(job, json)
     from kanal.cli.runs import runs as command
 
     return command(number, job, run_log, json)
+
+
+@app.command()
+def report(
+    number: RunNumber = None,
+    into: Annotated[Path, typer.Option(metavar="FILE", help="The file, such as run.html.", show_default=False)] = Path(
+        "run.html"
+    ),
+    job: LogJob = None,
+    run_log: LogUrl = None,
+    json: Json = False,
+) -> int:
+    """Write one page about a run to a file, which needs no server: to look at, or to mail."""
+    from kanal.cli.service import report as command
+
+    return command(number, into, job, run_log, json)
+
+
+@app.command()
+def lineage(
+    job: JobFile,
+    what: Annotated[
+        str | None,
+        typer.Argument(metavar="TABLE[.COLUMN]", help="Only this target, or column of it.", show_default=False),
+    ] = None,
+    picture: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Draw it to an .svg file.", show_default=False)
+    ] = None,
+    openlineage: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", help="Write OpenLineage events, a line of JSON each.", show_default=False),
+    ] = None,
+    json: Json = False,
+) -> int:
+    """Show from which source columns, through which expression, each target column comes."""
+    from kanal.cli.lineage import lineage as command
+
+    return command(job, what, picture, openlineage, json)
+
+
+@app.command()
+def bundle(
+    job: JobFile,
+    into: Annotated[
+        Path, typer.Option(metavar="FILE", help="The bundle, such as house.kanal.zip.", show_default=False)
+    ],
+    json: Json = False,
+) -> int:
+    """Pack a job and all texts that it needs into one file with checksums, which runs as the job does."""
+    from kanal.cli.bundle import bundle as command
+
+    return command(job, into, json)
 
 
 @app.command()
@@ -385,6 +469,102 @@ def rejects(
     return command(number, step, reason, column, shown, export, escape_formulas, job, run_log, json)
 
 
+@app.command()
+def serve(
+    jobs: JobFiles,
+    port: Annotated[
+        int | None,
+        typer.Option(help="Show a page at this port.", min=1, max=65535, show_default=False),
+    ] = None,
+    listen: Annotated[
+        str, typer.Option(metavar="ADDRESS", help="The address at which the page listens.")
+    ] = "127.0.0.1",
+    allow_actions: Annotated[
+        str | None,
+        typer.Option(
+            metavar="VARIABLE",
+            show_default=False,
+            help="Let people start, stop, resume and replay runs from the page, with the token in this environment "
+            "variable.",
+        ),
+    ] = None,
+    at_once: Annotated[int, typer.Option(help="Runs that may go on at once.", min=1, max=256)] = 4,
+    events: Events = None,
+) -> int:
+    """Run jobs when they are due, and show a page; until the process is stopped."""
+    from kanal.cli.service import serve as command
+
+    return command(jobs, port, listen, allow_actions, at_once, events)
+
+
+@app.command("next")
+def next_(
+    jobs: JobFiles,
+    count: Annotated[int, typer.Option("-n", "--count", help="How many times of each job.", min=1, max=1000)] = 5,
+    json: Json = False,
+) -> int:
+    """List when jobs are due next."""
+    from kanal.cli.service import coming as command
+
+    return command(jobs, count, json)
+
+
+@app.command()
+def notify(
+    job: JobFile,
+    name: Annotated[str | None, typer.Argument(metavar="NAME", help="Only this receiver.", show_default=False)] = None,
+    json: Json = False,
+) -> int:
+    """Send a test message to those who are told of a job."""
+    from kanal.cli.service import notify as command
+
+    return command(job, name, json)
+
+
+#: Parameters of commands by which they are given a job.
+_JOBS = frozenset({"job", "jobs", "number"})
+
+
+def command_line() -> Callable[..., Any]:
+    """All commands; those that are given a job take --env too."""
+    group: Any = typer.main.get_command(app)
+    for command in group.commands.values():
+        if _JOBS & {parameter.name for parameter in command.params}:
+            command.params += [option for option in _with_environment().params if option.name == "env"]
+    return cast("Callable[..., Any]", group)
+
+
+def _choose(value: str | None) -> None:
+    from kanal.cli.jobs import choose_environment
+
+    choose_environment(value)
+
+
+_Environment = Annotated[
+    str | None,
+    typer.Option(
+        "--env",
+        metavar="NAME",
+        envvar="KANAL_ENV",
+        expose_value=False,
+        callback=_choose,
+        show_default=False,
+        help="In this environment of the job.",
+    ),
+]
+
+
+def _with_environment() -> Any:
+    """A command that takes nothing but --env."""
+    only = typer.Typer(add_completion=False)
+
+    @only.command()
+    def command(env: _Environment = None) -> None:
+        """Nothing."""
+
+    return typer.main.get_command(only)
+
+
 def run_app(arguments: list[str]) -> int:
     """Run the command line; the exit status: 0 well, 1 a step failed, 2 job or arguments wrong, 130 interrupted."""
     from kanal.cli.guarded import Guarded
@@ -408,7 +588,7 @@ def _run(arguments: list[str]) -> int:
 
     in_json = "--json" in arguments
     try:
-        status = app(arguments, standalone_mode=False)
+        status = command_line()(arguments, standalone_mode=False)
     except KanalError as error:
         _say(error, in_json)
         return 2

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from rich.console import Console
 
+from kanal.cli.jobs import ALL, chosen_environment
 from kanal.cli.output import console, escape, example, indented, print_json, rejects_table, show, table
-from kanal.core.errors import capital, counted, masked
+from kanal.core.errors import KanalError, capital, counted, masked
 from kanal.definition import JobError, Problem
 from kanal.explore.check import Trial, remarks, try_out
 from kanal.job import Job
@@ -17,46 +19,80 @@ from kanal.runner.run_options import planned
 from kanal.runner.shapes import UnplannedJob
 
 
+@dataclass
+class _Findings:
+    """What is wrong with a job and worth knowing of it, in one environment."""
+
+    problems: list[Problem] = field(default_factory=list)
+    notes: list[Problem] = field(default_factory=list)
+    trials: list[Trial] = field(default_factory=list)
+    steps: int = 0
+
+
 def check(path: Path, sample: int | None, json: bool) -> int:
     """Check the job of a file and print what is wrong with it, and how a sample of rows fares; the exit status."""
-    problems: list[Problem] = []
-    notes: list[Problem] = []
-    trials: list[Trial] = []
-    steps = 0
+    if chosen_environment() != ALL:
+        found = _look(path, chosen_environment(), sample)
+        return _say(path, found, sample, "", json)
     try:
-        with planned(Job.read(path)) as plan:
-            notes, steps = remarks(plan), len(plan.steps)
-            trials = list(try_out(plan, sample)) if sample else []
-    except UnplannedJob as error:
-        problems, notes = error.problems, error.changes(remembered(error.job))
+        names = list(Job.read(path).environment)
     except JobError as error:
-        problems = error.problems
+        return _say(path, _Findings(error.problems), sample, "", json)
+    if not names:
+        raise KanalError(f"{path} has no environments", "add [environment.NAME] tables, or leave --env out")
+    all_found = {name: _look(path, name, sample) for name in names}
     if json:
-        print_json(
-            {
-                "job": masked(str(path)),
-                "ok": not problems,
-                "problems": [_document(p) for p in problems],
-                "notes": [_document(n) for n in notes],
-                "sample": [_trial_document(trial) for trial in trials],
-            }
-        )
+        documents = {name: _document_of(path, found) for name, found in all_found.items()}
+        print_json({"ok": not any(found.problems for found in all_found.values()), "environments": documents})
+        return 2 if any(found.problems for found in all_found.values()) else 0
+    return max([_say(path, found, sample, name, json) for name, found in all_found.items()])
+
+
+def _look(path: Path, environment: str | None, sample: int | None) -> _Findings:
+    found = _Findings()
+    try:
+        with planned(Job.read(path, environment)) as plan:
+            found.notes, found.steps = remarks(plan), len(plan.steps)
+            found.trials = list(try_out(plan, sample)) if sample else []
+    except UnplannedJob as error:
+        found.problems, found.notes = error.problems, error.changes(remembered(error.job))
+    except JobError as error:
+        found.problems = error.problems
+    return found
+
+
+def _document_of(path: Path, found: _Findings) -> dict[str, Any]:
+    return {
+        "job": masked(str(path)),
+        "ok": not found.problems,
+        "problems": [_document(p) for p in found.problems],
+        "notes": [_document(n) for n in found.notes],
+        "sample": [_trial_document(trial) for trial in found.trials],
+    }
+
+
+def _say(path: Path, found: _Findings, sample: int | None, environment: str, json: bool) -> int:
+    """Print what was found; the exit status."""
+    problems = found.problems
+    if json:
+        print_json(_document_of(path, found))
         return 2 if problems else 0
     screen = console()
     for problem in problems:
         _print(screen, "[bold red]✗[/]", problem)
-    for note in notes:
+    for note in found.notes:
         _print(screen, "[yellow]![/]", note)
-    for trial in trials:
+    for trial in found.trials:
         _print_trial(screen, trial)
-    if trials and not problems:
+    if found.trials and not problems:
         screen.print("[dim]The constraints of the targets were not tried; kanal run --rehearse tries them.[/]\n")
+    where = escape(masked(str(path))) + (f" in {escape(environment)}" if environment else "")
     if problems:
         count = f"{counted(len(problems), 'thing')} {'is' if len(problems) == 1 else 'are'}"
-        screen.print(f"[bold]{count} wrong with {escape(masked(str(path)))}.[/] Nothing was moved.")
+        screen.print(f"[bold]{count} wrong with {where}.[/] Nothing was moved.")
         return 2
     hint = "" if sample else f"; kanal check --sample 1000 {escape(masked(str(path)))} tries some rows"
-    screen.print(f"[green]✓[/] {escape(masked(str(path)))}: {counted(steps, 'step')}, ready to run{hint}")
+    screen.print(f"[green]✓[/] {where}: {counted(found.steps, 'step')}, ready to run{'' if environment else hint}")
     return 0
 
 

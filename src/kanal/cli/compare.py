@@ -7,12 +7,12 @@ from typing import Any
 
 from rich.console import Console
 
+from kanal.cli.jobs import read_job
 from kanal.cli.output import console, escape, example, number, print_json, show, table
 from kanal.cli.run import parse_values
 from kanal.core.errors import counted
 from kanal.explore.compare import Comparison, Example
 from kanal.explore.compare import compare as compare_job
-from kanal.job import Job
 from kanal.runner import run_log_of
 from kanal.runner.run_options import planned
 
@@ -21,7 +21,7 @@ def compare(
     path: Path, only: list[str] | None, quick: bool, allow_extra: bool, rows: int, values: list[str], json: bool
 ) -> int:
     """Compare the targets of a file's job with its sources; 1 where something differs."""
-    job = Job.read(path)
+    job = read_job(path)
     with planned(job, {"only": only, "parameters": parse_values(values)}) as plan:
         found = list(compare_job(plan, run_log_of(job), quick, rows))
     status = 1 if any(one.differs(allow_extra) for one in found) else 0

@@ -7,9 +7,9 @@ from typing import Any
 
 from rich.console import Console
 
+from kanal.cli.jobs import read_job
 from kanal.cli.output import console, escape, indented, print_json, show, table
 from kanal.core.errors import KanalError, capital, counted, masked
-from kanal.job import Job
 from kanal.runner.fit import differences
 from kanal.runner.job_plan import Difference, NewTable
 from kanal.runner.planning.new_tables import alter_tables, create_tables
@@ -24,7 +24,7 @@ def create(path: Path, show_sql: bool, alter: bool, json: bool) -> int:
     if show_sql and alter:
         raise KanalError("--show only prints what --alter would do", "leave one of the two out")
     altered: list[Altered] = []
-    with planned(Job.read(path), {"create": True}) as plan:
+    with planned(read_job(path), {"create": True}) as plan:
         found = differences(plan)
         made = plan.new_tables if show_sql else create_tables(plan)
         if alter:

@@ -11,6 +11,7 @@ from urllib.parse import quote_plus
 
 import sqlalchemy as sa
 
+from kanal.cli.jobs import read_job
 from kanal.cli.place import is_url, open_place
 from kanal.connections import with_password_in_place
 from kanal.connections.api import HttpApi
@@ -22,7 +23,6 @@ from kanal.definition import JobError
 from kanal.definition.writing import connection_text
 from kanal.explore.draft import Wish, add_to_draft, draft_job
 from kanal.explore.new_columns import take_over
-from kanal.job import Job
 from kanal.runner.run import first_seen
 from kanal.runner.run_options import planned
 from kanal.runner.write_rules import WRITE_RULES
@@ -64,7 +64,7 @@ def draft(source: str, target: str, wish: Wish, name: str | None, into: Path | N
 def _take_over(into: Path, source: OpenConnection, wish: Wish) -> None:
     """Take columns over into a job's file that tables got since its first run, and say which."""
     try:
-        job = Job.read(into)
+        job = read_job(into)
         with planned(job, {"create": True}) as plan:
             new = take_over(into, plan, source, first_seen(job), wish)
     except JobError:
@@ -104,7 +104,7 @@ def _connection_text(name: str, place: str, job: Path | None) -> str:
     password = ""
     if not is_url(place):
         assert job is not None
-        connection = Job.read(job).connection[place]
+        connection = read_job(job).connection[place]
         place = connection.url
         given = (connection.password.given() if connection.password else {}).items()
         inner = ", ".join(f'{key} = "{value}"' for key, value in given if value is not None)
@@ -133,7 +133,7 @@ def _api_text(place: str, job: Path | None, opened: OpenConnection) -> str | Non
     if not isinstance(opened, HttpApi) or job is None:
         return None
     opened.propose_fields()
-    given = Job.read(job).connection[place]
+    given = read_job(job).connection[place]
     return connection_text(place, given.model_copy(update={"resource": opened.resources}))
 
 

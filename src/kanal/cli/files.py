@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from kanal.cli.jobs import read_job
 from kanal.cli.output import console, escape, print_json, show, table
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
-from kanal.job import Job
 from kanal.runner.file_states import files_of, forget_file
 
 _STATES = {
@@ -22,7 +22,7 @@ _STATES = {
 
 def files(path: Path, step: str | None, forget: str | None, json: bool) -> int:
     """Print the files of a job's steps that load each once, or forget one; the exit status."""
-    job = Job.read(path)
+    job = read_job(path)
     if forget is not None:
         if step is None:
             raise KanalError("a file is forgotten for one step", "write kanal files JOB STEP --forget FILE")

@@ -5,10 +5,10 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
+from kanal.cli.jobs import read_job
 from kanal.connections import open_database
 from kanal.core.errors import KanalError
 from kanal.definition import RunLog
-from kanal.job import Job
 from kanal.runlog import RunLogStore
 from kanal.runner import run_log_of
 
@@ -22,7 +22,7 @@ def find_run_log(job: Path | None, url: str | None) -> RunLogStore:
     if url is not None:
         return _existing(RunLogStore(open_database("run_log", RunLog(url=url), Path.cwd())))
     if job is not None:
-        return _existing(run_log_of(Job.read(job)))
+        return _existing(run_log_of(read_job(job)))
     if not Path(DEFAULT_FILE).exists():
         raise KanalError(f"There is no {DEFAULT_FILE} in this folder", "name the job with --job FILE, or --run-log URL")
     return _existing(RunLogStore(open_database("run_log", RunLog(url=f"sqlite:///{DEFAULT_FILE}"), Path.cwd())))
@@ -38,7 +38,7 @@ def _existing(store: RunLogStore) -> RunLogStore:
 
 def job_name(job: Path | None) -> str | None:
     """The name of a file's job; None where no file is given."""
-    return Job.read(job).job if job is not None else None
+    return read_job(job).log_name if job is not None else None
 
 
 def private(path: str, flags: int) -> int:

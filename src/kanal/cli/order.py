@@ -6,8 +6,8 @@ import sys
 from pathlib import Path
 from typing import Any
 
+from kanal.cli.jobs import read_job
 from kanal.cli.output import console, escape, print_json, show, table
-from kanal.job import Job
 from kanal.runner.job_plan import JobPlan, PipelinePlan, StepPlan
 from kanal.runner.planning.circles import opening
 from kanal.runner.planning.order import Wait
@@ -16,7 +16,7 @@ from kanal.runner.run_options import planned
 
 def order(path: Path, picture: Path | None, json: bool) -> int:
     """Print the order of the steps of a file's job, or draw it; the exit status."""
-    with planned(Job.read(path), {"create": True}) as plan:
+    with planned(read_job(path), {"create": True}) as plan:
         return _show(plan, picture, json)
 
 

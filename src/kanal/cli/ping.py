@@ -6,13 +6,13 @@ from pathlib import Path
 
 from rich.console import Console
 
+from kanal.cli.jobs import read_job
 from kanal.cli.output import console, escape, indented, print_json
 from kanal.cli.place import is_url, open_place
 from kanal.connections import open_connection
 from kanal.core.errors import KanalError, capital
 from kanal.explore.ping import Answer
 from kanal.explore.ping import ping as try_connection
-from kanal.job import Job
 
 
 def ping(place: str, job: Path | None, json: bool) -> int:
@@ -32,7 +32,7 @@ def ping(place: str, job: Path | None, json: bool) -> int:
 
 
 def _of_job(path: Path) -> list[Answer]:
-    job = Job.read(path)
+    job = read_job(path)
     answers = []
     for name, connection in job.connection.items():
         try:

@@ -6,12 +6,12 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from kanal.cli.jobs import read_job
 from kanal.connections import open_connection
 from kanal.connections.base import Connection as OpenConnection
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
 from kanal.definition import Connection
-from kanal.job import Job
 
 
 def is_url(place: str) -> bool:
@@ -23,7 +23,7 @@ def is_url(place: str) -> bool:
 def open_place(place: str, job: Path | None, name: str = "place") -> Iterator[OpenConnection]:
     """The database of a URL, or of the connection of that name in a job; raises KanalError where there is none."""
     if job is not None:
-        definition = Job.read(job)
+        definition = read_job(job)
         if place not in definition.connection:
             names = list(definition.connection)
             remedy = did_you_mean(place, names) or f"it has: {', '.join(names)}"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import json as json_module
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -16,6 +15,7 @@ from kanal.cli.run import print_hints
 from kanal.core.errors import KanalError, counted
 from kanal.core.nearest import did_you_mean
 from kanal.core.reasons import NOT_REPLAYED, Reason
+from kanal.explore.reject_files import reject_documents, write_csv
 
 
 def rejects(
@@ -43,9 +43,7 @@ def rejects(
     if reason is not None and reason not in set(Reason):
         raise KanalError(f'There is no reason "{reason}"', did_you_mean(reason, [str(known) for known in Reason]))
     chosen: dict[str, str | None] = {"reason": reason, "column": column}
-    found = log.rejects(record.run, step, **chosen).to_pylist() if json or export is not None else []
-    for reject in found:
-        reject["row"] = json_module.loads(reject["row"])
+    found = reject_documents(log, record.run, step, **chosen) if json or export is not None else []
     if export is not None:
         _export(export, found, escape_formulas)
         console(stderr=True).print(f"{len(found):,} rejected rows written to {export}")
@@ -143,25 +141,12 @@ def _lines(cells: list[tuple[str, str]], width: int) -> Iterator[list[tuple[str,
 
 
 def _export(path: Path, found: list[dict[str, Any]], escape_formulas: bool) -> None:
-    """Write rejects as JSON lines where the file is called so, else as CSV: what was wrong, then the source's row."""
+    """Write rejects as JSON lines where the file is called so, else as CSV."""
     if path.suffix in (".jsonl", ".ndjson"):
         lines = (json_module.dumps(reject, ensure_ascii=False) + "\n" for reject in found)
         _write(path, lambda file: file.writelines(lines))
         return
-    columns = list(dict.fromkeys(name for reject in found for name in reject["row"]))
-    heads = ("step", "column", "reason", "value", "message", "constraint")
-
-    def cell(value: str | None) -> str | None:
-        return f"'{value}" if escape_formulas and value and value[0] in "=+-@\t\r" else value
-
-    def write(file: IO[str]) -> None:
-        writer = csv.writer(file)
-        writer.writerow([*heads, *columns])
-        for reject in found:
-            cells = [*(reject[name] for name in heads), *(reject["row"].get(name) for name in columns)]
-            writer.writerow([cell(value) for value in cells])
-
-    _write(path, write)
+    _write(path, lambda file: write_csv(file, found, escape_formulas))
 
 
 def _write(path: Path, content: Callable[[IO[str]], object]) -> None:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from kanal.cli.jobs import read_job
 from kanal.cli.output import console, print_json
 from kanal.cli.resume import job_file_of
 from kanal.cli.run import exit_status, print_run, watched
-from kanal.job import Job
 from kanal.runner import replay_run, run_document, run_log_of
 
 
@@ -16,7 +16,7 @@ def replay(
 ) -> int:
     """Load rejected rows again and print the log of it; the exit status."""
     path, number = job_file_of(number, job, run_log)
-    definition = Job.read(path)
+    definition = read_job(path)
     outcome = watched(json, events, lambda watcher: replay_run(definition, number, step, watcher))
     if json:
         print_json(run_document(outcome))

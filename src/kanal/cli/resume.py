@@ -4,18 +4,18 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from kanal.cli.jobs import choose_environment, chosen_environment, read_job
 from kanal.cli.log import find_run_log
 from kanal.cli.output import console, print_json
 from kanal.cli.run import exit_status, print_run, watched
 from kanal.core.errors import KanalError
-from kanal.job import Job
 from kanal.runner import resume_run, run_document, run_log_of
 
 
 def resume(number: int | None, job: Path | None, run_log: str | None, events: Path | None, json: bool) -> int:
     """Go on with a run and print the log of it; the exit status."""
     path, number = job_file_of(number, job, run_log, to_go_on=True)
-    definition = Job.read(path)
+    definition = read_job(path)
     outcome = watched(json, events, lambda watcher: resume_run(definition, number, watcher))
     if json:
         print_json(run_document(outcome))
@@ -41,6 +41,8 @@ def job_file_of(
             names = ", ".join(f"run {found.run} of {found.job}" for found in latest.values())
             raise KanalError(f"Runs of several jobs are unfinished: {names}", "name one by its number")
         record = next(iter(latest.values()), record)
+    if chosen_environment() is None:
+        choose_environment(record.environment)
     if record.file is None:
         raise KanalError(f"Run {record.run} was started from Python", "go on with it there, by its job")
     return Path(record.file), record.run

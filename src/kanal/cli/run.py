@@ -15,6 +15,7 @@ from typing import Any
 
 from rich.console import Console
 
+from kanal.cli.jobs import arguments_for, read_job
 from kanal.cli.log import private
 from kanal.cli.output import (
     console,
@@ -39,20 +40,37 @@ from kanal.runner.rehearsal import rehearse_job
 from kanal.runner.run_options import RunOptions, planned
 
 
-def run(path: Path, options: RunOptions, values: list[str], events: Path | None, json: bool) -> int:
+def run(
+    path: Path, options: RunOptions, values: list[str], events: Path | None, json: bool, notify: bool = False
+) -> int:
     """Run the job of a file and print the log of it; the exit status."""
-    job = Job.read(path)
+    job = read_job(path)
+    if notify and not job.notify:
+        raise KanalError(f"--notify is given, and {path} has no receivers", "add [notify.NAME], or leave --notify out")
     outcome = run_shown(job, json, events, replace(options, parameters=parse_values(values)))
     if json:
         print_json(run_document(outcome))
     else:
         print_run(console(), outcome, run_log_of(job), path)
+    if notify:
+        _notify(job, outcome.run)
     return exit_status(outcome)
+
+
+def _notify(job: Job, run: int) -> None:
+    """Send the messages about a run; where one cannot be sent, say so: it harms no load."""
+    from kanal.cli.service import need_service
+
+    need_service()
+    from kanal.service.messages import tell_of_run
+
+    for error in tell_of_run(job, run_log_of(job), run):
+        print(f"kanal: {error}", file=sys.stderr)
 
 
 def dry_run(path: Path, options: RunOptions, values: list[str], json: bool) -> int:
     """Do all of a run but the writing, and print how it would end; the exit status."""
-    job = Job.read(path)
+    job = read_job(path)
     with planned(job, replace(options, parameters=parse_values(values)).kept) as plan:
         outcome, trials = try_all(plan)
     if json:
@@ -62,13 +80,13 @@ def dry_run(path: Path, options: RunOptions, values: list[str], json: bool) -> i
     screen.print(f"[bold]{escape(job.job)}[/]  dry run: nothing was written; inserted is what would be\n")
     _print_steps(screen, outcome, [group for trial in trials for group in trial.groups])
     hint = "try the constraints of the targets too, which this did not"
-    print_hints(screen, [(f"kanal run {path} --rehearse", hint)])
+    print_hints(screen, [(f"kanal run {arguments_for(path)} --rehearse", hint)])
     return exit_status(outcome)
 
 
 def rehearse(path: Path, options: RunOptions, values: list[str], json: bool) -> int:
     """Run the job of a file, undo all of it, and print how it went; the exit status."""
-    job = Job.read(path)
+    job = read_job(path)
     given = replace(options, parameters=parse_values(values))
     with shown_progress(json) as watcher:
         rehearsal = rehearse_job(job, given, watcher)
@@ -107,7 +125,7 @@ def run_shown(job: Job, quiet: bool, events: Path | None = None, options: RunOpt
 
 def watched(quiet: bool, events: Path | None, running: Callable[[Watcher], Run]) -> Run:
     """What a run gives, its progress shown on the terminal meanwhile, and its events written if that is wanted."""
-    with _writing_events(events), shown_progress(quiet) as watcher:
+    with writing_events(events), shown_progress(quiet) as watcher:
         outcome = running(watcher)
     # What comes now is but to tell how it went: an interruption changes nothing of that.
     with suppress(ValueError):
@@ -134,7 +152,7 @@ class _Events(logging.FileHandler):
 
 
 @contextmanager
-def _writing_events(path: Path | None) -> Iterator[None]:
+def writing_events(path: Path | None) -> Iterator[None]:
     """While it lasts, events are appended to a file as lines of JSON; `-` is standard error."""
     if path is None:
         yield
@@ -180,8 +198,9 @@ def print_run(screen: Console, outcome: Run, log: RunLogStore, path: Path) -> No
     """The table of steps, what was rejected, what failed and why, and what to do next."""
     with suppress(ValueError):  # as it is found from here
         path = path.resolve().relative_to(Path.cwd())
-    status = status_text(outcome.status)
-    screen.print(f"[bold]{escape(outcome.job)}[/]  run {outcome.run}  {status}  in {seconds(outcome.seconds)}")
+    status, named = status_text(outcome.status), arguments_for(path)
+    where = f" in {escape(outcome.environment)}" if outcome.environment else ""
+    screen.print(f"[bold]{escape(outcome.job)}[/]{where}  run {outcome.run}  {status}  in {seconds(outcome.seconds)}")
     screen.print()
     show(screen, tally_table((s.step, str(s.status), s.tally, s.seconds) for s in outcome.steps))
     print_notes(screen, outcome.steps)
@@ -192,12 +211,12 @@ def print_run(screen: Console, outcome: Run, log: RunLogStore, path: Path) -> No
     _print_errors(screen, outcome)
     hints = []
     if str(outcome.status) != "succeeded":
-        hints.append((f"kanal resume {outcome.run} --job {path}", "go on with it, once the cause is fixed"))
+        hints.append((f"kanal resume {outcome.run} --job {named}", "go on with it, once the cause is fixed"))
     if rejected:
-        hints.append((f"kanal rejects {outcome.run} --job {path}", "the rejected rows, each with its reason"))
-    hints += [(f"kanal order {path}", "what waits for what, and why"), (f"kanal runs --job {path}", "past runs")]
+        hints.append((f"kanal rejects {outcome.run} --job {named}", "the rejected rows, each with its reason"))
+    hints += [(f"kanal order {named}", "what waits for what, and why"), (f"kanal runs --job {named}", "past runs")]
     if str(outcome.status) == "succeeded":
-        hints.append((f"kanal run {path}", "run it again"))
+        hints.append((f"kanal run {named}", "run it again"))
     print_hints(screen, hints)
 
 

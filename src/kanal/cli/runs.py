@@ -26,9 +26,11 @@ from kanal.cli.output import (
     tally_table,
 )
 from kanal.cli.run import print_hints
+from kanal.core.errors import counted
 from kanal.core.tally import Tally
-from kanal.runlog import RunLogStore, RunRecord, StepRecord, Usual
+from kanal.runlog import RunLogStore, RunRecord, Usual
 from kanal.runner import run_document
+from kanal.runner.unusual import fewer_than_usual
 
 
 def _more(log: RunLogStore, record: RunRecord) -> dict[str, Any]:
@@ -75,8 +77,12 @@ def runs(run: int | None, job: Path | None, run_log: str | None, json: bool) -> 
         return 0
     screen.print(
         f"[bold]{escape(record.job)}[/]  run {record.run}  {status_text(record.status)}  "
-        f"started {record.started:%Y-%m-%d %H:%M:%S} UTC, took {seconds(record.seconds)}\n"
+        f"started {record.started:%Y-%m-%d %H:%M:%S} UTC, took {seconds(record.seconds)}"
     )
+    begun = [f"by {record.started_by}" if record.started_by else "", f"on {record.host}" if record.host else ""]
+    begun += [f"due {record.due:%Y-%m-%d %H:%M:%S}"] if record.due else []
+    begun += [f"resumed {counted(record.resumes, 'time')}"] if record.resumes else []
+    screen.print(f"[dim]{escape(' '.join(filter(None, begun)))}[/]\n")
     if record.error:
         screen.print("It failed before a step could begin:")
         screen.print(indented(escape(record.error)))
@@ -118,16 +124,11 @@ def _say_what_failed(screen: Console, found: list[RunRecord], where: str) -> Non
         shown = f"[bold]{escape(step)}[/]: " if step else ""
         screen.print(f"\n{status_text(record.status)}  run {record.run} of {escape(record.job)}")
         screen.print(indented(f"{shown}{escape(example(why, 300))}"))
-        hints = [(f"kanal runs {record.run}{where}", "all about it")]
-        if "replay" not in record.options:
-            hints.append((f"kanal resume {record.run}{where}", "go on with it, once the cause is fixed"))
+        here = where + (f" --env {record.environment}" if record.environment and where else "")
+        hints = [(f"kanal runs {record.run}{here}", "all about it")]
+        if not record.is_replay:
+            hints.append((f"kanal resume {record.run}{here}", "go on with it, once the cause is fixed"))
         print_hints(screen, hints)
-
-
-def fewer_than_usual(step: StepRecord, usual: Mapping[str, Usual]) -> bool:
-    """True for a step that read fewer than half of the rows that are usual, as far as three runs can tell."""
-    known = usual.get(step.step)
-    return known is not None and known.runs >= 3 and step.status == "succeeded" and 2 * step.tally.read < known.read
 
 
 def _times_table(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -15,14 +16,26 @@ from kanal.core.errors import KanalError, counted
 from kanal.core.profile import Profile
 from kanal.definition.places import split_table
 from kanal.explore.tables import FoundTable, Sample, find_tables, sample_table
+from kanal.explore.tables_picture import draw_tables
 
 
 def tables(
-    place: str, like: list[str], not_like: list[str], schema: str | None, columns: bool, job: Path | None, json: bool
+    place: str,
+    like: list[str],
+    not_like: list[str],
+    schema: str | None,
+    columns: bool,
+    picture: Path | None,
+    job: Path | None,
+    json: bool,
 ) -> int:
-    """Print the tables of a place; the exit status."""
+    """Print the tables of a place, or draw them; the exit status."""
     with open_place(place, job) as database:
         found = find_tables(database, schema, like, not_like)
+    if picture is not None:
+        draw_tables([one.table for one in found], picture)
+        print(f"kanal: {picture} is drawn", file=sys.stderr)
+        return 0
     if json:
         print_json([_document(one) for one in found])
         return 0

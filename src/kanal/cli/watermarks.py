@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from kanal.cli.jobs import read_job
 from kanal.cli.output import console, escape, print_json, show, table
 from kanal.core.errors import KanalError
-from kanal.job import Job
 from kanal.runner import set_watermark, watermarks_of
 
 
 def watermarks(path: Path, step: str | None, value: str | None, clear: bool, json: bool) -> int:
     """Print the watermarks of a file's job, or set one or take it away; the exit status."""
-    job = Job.read(path)
+    job = read_job(path)
     if value is not None or clear:
         if step is None or (value is not None and clear):
             raise KanalError(

@@ -4,53 +4,34 @@ from __future__ import annotations
 
 import datetime as dt
 import re
+from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal, Self
 
-from pydantic import BeforeValidator, Field, PrivateAttr, field_validator, model_validator
+from pydantic import BeforeValidator, Field, PrivateAttr, ValidationError, field_validator, model_validator
 
 from kanal.core.conversions import Options
 from kanal.core.conversions.rounding import ROUNDING
 from kanal.core.errors import KanalError, masked, shortened
+from kanal.core.nearest import did_you_mean
+from kanal.core.windows import parse_step
 from kanal.definition.base import Model, known_type
 from kanal.definition.commits import COMMIT_MODES, CommitMode
+from kanal.definition.environments import CHANGED, Environment, merged
 from kanal.definition.formats import Format
+from kanal.definition.mistakes import problems_of
 from kanal.definition.places import quote_part, split_place, split_table
+from kanal.definition.problems import JobError, Problem
 from kanal.definition.resources import Resource, SignIn
+from kanal.definition.schedule import Notify, Schedule
+from kanal.definition.secrets import Secret, list_of, no_plain_secret, share_or_count, within
 
 Scalar = bool | int | float | str | dt.datetime | dt.date | dt.time
 Rounding = Literal["floor", "ceiling", "half_up", "half_even", "toward_zero"]
 assert set(ROUNDING) == set(Rounding.__args__)  # type: ignore[attr-defined]
 
 _NAME = re.compile(r"[^\s:,\"'][^:,\"']*")
-
-
-class Secret(Model):
-    """Where a password is kept: an environment variable, a file, or a service and user of the system's keyring."""
-
-    env: str | None = None
-    file: str | None = None
-    keyring: str | None = None
-    user: str | None = None
-
-    @model_validator(mode="after")
-    def _one(self) -> Self:
-        given = [name for name in ("env", "file", "keyring") if getattr(self, name) is not None]
-        if len(given) != 1:
-            said = f"{' and '.join(given)} are given" if given else "no place is given"
-            raise ValueError(said + ': name one, { env = "NAME" }, { file = "PATH" } or { keyring = "SERVICE" }')
-        if self.user is not None and self.keyring is None:
-            raise ValueError("user is given without keyring: name the service by keyring = …, or remove user")
-        return self
-
-
-def _no_plain_password(value: Any) -> Any:
-    if isinstance(value, str):
-        raise ValueError(
-            'a password does not belong in the job: write password = { env = "NAME" }, { file = "PATH" } or '
-            '{ keyring = "SERVICE" }'
-        )
-    return value
 
 
 def _as_float(value: Any) -> Any:
@@ -67,7 +48,7 @@ class Connection(Model):
     """
 
     url: str
-    password: Annotated[Secret | None, BeforeValidator(_no_plain_password)] = None
+    password: Annotated[Secret | None, BeforeValidator(no_plain_secret("a password"))] = None
     connect_timeout: Seconds = None
     lock_timeout: Seconds = None
     max_parallel: int | None = Field(default=None, ge=1)
@@ -101,9 +82,23 @@ class RunLog(Model):
     """The database that keeps the run log; of each job so many runs, and of each step so many rejected rows."""
 
     url: str = "sqlite:///kanal-runs.db"
-    password: Annotated[Secret | None, BeforeValidator(_no_plain_password)] = None
-    keep_runs: int | None = Field(default=None, ge=1)
+    password: Annotated[Secret | None, BeforeValidator(no_plain_secret("a password"))] = None
+    keep_runs: int | str | None = None
     keep_rejects: int = Field(default=100_000, ge=0)
+
+    @field_validator("keep_runs")
+    @classmethod
+    def _known_number(cls, value: int | str | None) -> int | str | None:
+        if isinstance(value, str) and not _is_time(value):
+            raise ValueError(f'"{shortened(value, 40)}" is neither a number of runs nor a time: write 90, or "90 days"')
+        if isinstance(value, int) and (isinstance(value, bool) or value < 1):
+            raise ValueError(f"{value} is less than 1: write 1 or more")
+        return value
+
+    @property
+    def kept(self) -> int | dt.timedelta | None:
+        """How many runs of a job are kept, or for how long; None for all, for ever."""
+        return parse_step(self.keep_runs).time if isinstance(self.keep_runs, str) else self.keep_runs
 
     def __repr_args__(self) -> list[tuple[str, Any]]:
         return [("url", redacted(self.url))]
@@ -302,12 +297,8 @@ class Lookup(Model):
     as_of: AsOf | None = None
 
 
-def _list_of(value: Any) -> Any:
-    return [value] if isinstance(value, str) else value
-
-
 def _functions_of(value: Any) -> Any:
-    found = _list_of(value)
+    found = list_of(value)
     for entry in found if isinstance(found, list) else []:
         if not isinstance(entry, str) and not hasattr(entry, "kanal_function"):
             raise ValueError("it has something that is no function: name a file or module, or decorate a function of "
@@ -330,7 +321,7 @@ class Check(Model):
     """
 
     expect: str | None = None
-    unique: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
+    unique: Annotated[list[str], BeforeValidator(list_of)] = Field(default_factory=list)
     value: str | None = None
     exists_in: TableColumn | None = None
     absent_from: TableColumn | None = None
@@ -355,24 +346,7 @@ class Check(Model):
         return self.exists_in or self.absent_from
 
 
-def _share_or_count(value: Any) -> Any:
-    if isinstance(value, bool) or not isinstance(value, int | str):
-        raise ValueError('it is no number of rows: write a whole number, or a share such as "1%"')
-    if isinstance(value, str) and not re.fullmatch(r"[0-9]+(\.[0-9]+)?\s*%", value.strip(), re.ASCII):
-        raise ValueError(f'"{value}" is neither a number of rows nor a share such as "1%"')
-    if isinstance(value, int) and value < 0:
-        raise ValueError("it is less than 0: write 0 or more")
-    return value
-
-
-_Limit = Annotated[int | str | None, BeforeValidator(lambda v: None if v is None else _share_or_count(v))]
-
-
-def _within(limit: int | str | None, rows: int, whole: int) -> bool:
-    """True where so many rows of a whole are no more than a number or a share of it, such as "1%"."""
-    if limit is None:
-        return True
-    return rows <= (float(limit.rstrip("% ")) / 100 * whole if isinstance(limit, str) else limit)
+_Limit = Annotated[int | str | None, BeforeValidator(lambda v: None if v is None else share_or_count(v))]
 
 
 class History(Model):
@@ -383,7 +357,7 @@ class History(Model):
     until: str
     current: str | None = None
     at: str | None = None
-    overwrite: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
+    overwrite: Annotated[list[str], BeforeValidator(list_of)] = Field(default_factory=list)
 
 
 class WhenLoaded(Model):
@@ -442,14 +416,17 @@ class Settings(Model):
 
     def allows_rejects(self, rejected: int, read: int) -> bool:
         """True where so many rejected rows, of so many read, are not more than `max_rejects`."""
-        return _within(self.max_rejects, rejected, read)
+        return within(self.max_rejects, rejected, read)
 
     def allows_deletes(self, deleted: int, rows: int) -> bool:
         """True where so many deleted rows, of so many that the target had, are not more than `max_deletes`."""
-        return _within(self.max_deletes, deleted, rows)
+        return within(self.max_deletes, deleted, rows)
 
 
-_OVERLAP = re.compile(r"([0-9]+) (seconds?|minutes?|hours?|days?|weeks?)", re.ASCII)
+def _is_time(text: str) -> bool:
+    with suppress(KanalError):
+        return parse_step(text).is_time
+    return False
 
 
 class Since(Model):
@@ -471,7 +448,7 @@ class Since(Model):
     @field_validator("overlap")
     @classmethod
     def _known_overlap(cls, value: int | str | None) -> int | str | None:
-        if isinstance(value, str) and not _OVERLAP.fullmatch(value):
+        if isinstance(value, str) and not _is_time(value):
             raise ValueError('it is no overlap: write a number, or a time such as "2 hours", "30 minutes" or "1 day"')
         return value
 
@@ -480,11 +457,7 @@ class Since(Model):
         """The overlap, if it is a time."""
         if not isinstance(self.overlap, str):
             return None
-        count, unit = self.overlap.split()
-        try:
-            return dt.timedelta(**{unit.rstrip("s") + "s": int(count)})
-        except (OverflowError, ValueError):
-            raise KanalError(f'an overlap of "{self.overlap[:40]}" is too long', "write a shorter time") from None
+        return parse_step(self.overlap).time
 
 
 class Split(Model):
@@ -505,22 +478,22 @@ class Pipeline(Settings):
     source: Source
     target: Table
     columns: dict[str, Column] = Field(default_factory=dict)
-    same: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
-    skip: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
+    same: Annotated[list[str], BeforeValidator(list_of)] = Field(default_factory=list)
+    skip: Annotated[list[str], BeforeValidator(list_of)] = Field(default_factory=list)
     where: str | None = None
-    key: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
+    key: Annotated[list[str], BeforeValidator(list_of)] = Field(default_factory=list)
     newer_by: str | None = None
     other_way: str | None = None
     delete_when: str | None = None
     history: History | None = None
     lookup: dict[str, Lookup] = Field(default_factory=dict)
-    after: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
-    not_after: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
+    after: Annotated[list[str], BeforeValidator(list_of)] = Field(default_factory=list)
+    not_after: Annotated[list[str], BeforeValidator(list_of)] = Field(default_factory=list)
     limit: int | None = Field(default=None, ge=0)
-    order_by: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
+    order_by: Annotated[list[str], BeforeValidator(list_of)] = Field(default_factory=list)
     since: Since | None = None
     split: Split | None = None
-    partition_by: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
+    partition_by: Annotated[list[str], BeforeValidator(list_of)] = Field(default_factory=list)
     file_rows: int | None = Field(default=None, ge=1)
     first_sql: str | None = None
     last_sql: str | None = None
@@ -533,7 +506,7 @@ class Command(Model):
     sql: str | None = None
     sql_file: str | None = None
     timeout: Seconds = None
-    after: Annotated[list[str], BeforeValidator(_list_of)] = Field(default_factory=list)
+    after: Annotated[list[str], BeforeValidator(list_of)] = Field(default_factory=list)
 
     @model_validator(mode="after")
     def _one(self) -> Self:
@@ -547,7 +520,16 @@ class JobDefinition(Model):
     """Pipelines and commands with their connections, dependencies and rules: the whole of a job file."""
 
     #: Tables of the file whose keys are names that its author chose.
-    NAMED: ClassVar[tuple[str, ...]] = ("connection", "pipeline", "command", "check", "conversion", "format")
+    NAMED: ClassVar[tuple[str, ...]] = (
+        "connection",
+        "pipeline",
+        "command",
+        "check",
+        "conversion",
+        "format",
+        "notify",
+        "environment",
+    )
 
     job: str = Field(min_length=1)
     on_failure: Literal["continue", "stop"] = "continue"
@@ -562,11 +544,16 @@ class JobDefinition(Model):
     format_: dict[str, Format] = Field(default_factory=dict, alias="format")
     pipeline: dict[str, Pipeline] = Field(default_factory=dict)
     command: dict[str, Command] = Field(default_factory=dict)
+    schedule: Schedule | None = None
+    notify: dict[str, Notify] = Field(default_factory=dict)
+    environment: dict[str, Environment] = Field(default_factory=dict)
 
     _folder: Path = PrivateAttr(default_factory=Path.cwd)
+    _texts: Path | None = PrivateAttr(default=None)
     _lines: dict[tuple[str, ...], tuple[Path, int]] = PrivateAttr(default_factory=dict)
+    _environment: str | None = PrivateAttr(default=None)
 
-    @field_validator("connection", "pipeline", "command", "check_", "conversion", "format_")
+    @field_validator("connection", "pipeline", "command", "check_", "conversion", "format_", "notify", "environment")
     @classmethod
     def _good_names(cls, value: dict[str, Any]) -> dict[str, Any]:
         for name in value:
@@ -574,6 +561,13 @@ class JobDefinition(Model):
                 raise ValueError(
                     f'"{shortened(name)}" is not a good name: use letters, digits, - and _, without colon or quotes'
                 )
+        return value
+
+    @field_validator("environment")
+    @classmethod
+    def _no_all(cls, value: dict[str, Environment]) -> dict[str, Environment]:
+        if "all" in value:
+            raise ValueError('"all" stands for all environments: give this one another name')
         return value
 
     def __eq__(self, other: object) -> bool:
@@ -585,6 +579,49 @@ class JobDefinition(Model):
     def folder(self) -> Path:
         """The folder that relative paths in the job start from: the job file's."""
         return self._folder
+
+    @property
+    def texts(self) -> Path:
+        """The folder that SQL and function files of the job are in: the job file's, or that of an unpacked bundle."""
+        return self._texts or self._folder
+
+    @property
+    def chosen_environment(self) -> str | None:
+        """The environment that the job is in; None for none."""
+        return self._environment
+
+    @property
+    def log_name(self) -> str:
+        """The job's name in the run log, where its runs in each environment stand apart."""
+        return f"{self.job}@{self._environment}" if self._environment else self.job
+
+    def in_environment(self, name: str) -> Self:
+        """The job with what an environment changes; raises JobError for one that the job does not have."""
+        if name not in self.environment:
+            known = f"it has {', '.join(self.environment)}" if self.environment else "it has no [environment.…]"
+            remedy = did_you_mean(name, self.environment) or known
+            raise JobError([Problem(("environment",), f'the job has no environment "{shortened(name)}"', remedy)])
+        over = {key: value for key, value in self.environment[name].given().items() if value not in ({}, None)}
+        here = ("environment", name)
+        lines = self._lines | {path[2:]: place for path, place in self._lines.items() if path[:2] == here}
+        problems = []
+        for table, names in (("connection", list(self.connection)), ("parameters", list(self.parameters))):
+            for key in (key for key in over.get(table, {}) if key not in names):
+                what = f'the job has no {table.removesuffix("s")} "{shortened(key)}"'
+                remedy = did_you_mean(key, names) or f"add it to the job's own [{table}]"
+                place = (*here, table, key)
+                problems.append(Problem(place, what, remedy, *self.located(place)))
+        if problems:
+            raise JobError(problems)
+        given = self.model_dump(include=set(CHANGED), exclude_unset=True, by_alias=True)
+        try:
+            part = JobDefinition.model_validate({"job": self.job} | merged(given, over))
+        except ValidationError as error:
+            found = problems_of(error, JobDefinition, lines)
+            raise JobError([replace(one, path=(*here, *one.path)) for one in found]) from None
+        job = self.model_copy(update={key: getattr(part, key) for key in CHANGED})
+        job._lines, job._environment = lines, name
+        return job
 
     def located(self, path: tuple[str, ...]) -> tuple[Path | None, int | None]:
         """File and line of a key of the job, or of the nearest key above it; None where it came from Python."""

@@ -10,6 +10,8 @@ from typing import Any, TypeVar
 from pydantic import ValidationError
 
 from kanal.core.errors import shortened
+from kanal.definition import bundle
+from kanal.definition.environments import merged
 from kanal.definition.locations import key_lines
 from kanal.definition.mistakes import problems_of
 from kanal.definition.models import JobDefinition
@@ -19,8 +21,40 @@ AnyJob = TypeVar("AnyJob", bound=JobDefinition)
 _Lines = dict[KeyPath, tuple[Path, int]]
 
 
-def read_job(path: Path, kind: type[AnyJob]) -> AnyJob:
-    """The job of a file and those it includes; raises JobError with all problems found."""
+def read_job(path: Path, kind: type[AnyJob], environment: str | None = None, stands_for: Path | None = None) -> AnyJob:
+    """The job of a file and those it includes, or of a bundle, in an environment if one is named.
+
+    A bundle may stand for another file: then its paths start from that one's folder, and its runs are logged as that
+    one's. Raises JobError with all problems found, in any of its environments.
+    """
+    whole = path.name.endswith(bundle.ENDING)
+    job = _read_bundle(path, kind, stands_for or path) if whole else _read(path, kind)
+    problems = []
+    for name in job.environment:
+        try:
+            job.in_environment(name)
+        except JobError as error:
+            problems += error.problems
+    if problems:
+        raise JobError(problems)
+    return job.in_environment(environment) if environment is not None else job
+
+
+def _read_bundle(path: Path, kind: type[AnyJob], named: Path) -> AnyJob:
+    """The job of a bundle: its texts are those of the bundle, its paths start from the folder of the file named."""
+    texts = bundle.unpacked(path)
+    job = _read(texts, kind)
+    job._texts, job._folder = job._folder, named.resolve().parent
+    job._lines = job._lines | {(): (named, 1)}
+    described = {
+        name: connection.model_copy(update={"openapi": str(job.texts / connection.openapi)})
+        for name, connection in job.connection.items()
+        if connection.openapi is not None and "://" not in connection.openapi
+    }
+    return job.model_copy(update={"connection": job.connection | described}) if described else job
+
+
+def _read(path: Path, kind: type[AnyJob]) -> AnyJob:
     lines: _Lines = {}
     data = _load(path, lines, ())
     data.pop("include", None)
@@ -47,6 +81,7 @@ def _load(path: Path, lines: _Lines, above: tuple[Path, ...]) -> dict[str, Any]:
     data = _parsed(path, text)
     for key, line in key_lines(text).items():
         lines.setdefault(key, (path, line))
+    lines[("include", str(whole))] = (path, 1)  # so that a file without keys is one of the job's too
     if above == ():
         lines[()] = (path, 1)
     included = data.get("include", [])
@@ -55,7 +90,7 @@ def _load(path: Path, lines: _Lines, above: tuple[Path, ...]) -> dict[str, Any]:
     for name in included if isinstance(included, list) else []:
         if isinstance(name, str):
             below = _load(path.parent / name, lines, (*above, whole))
-            data = _merged(below, data)
+            data = merged(below, data)
     return data
 
 
@@ -103,15 +138,6 @@ def _unreadable(path: Path, above: tuple[Path, ...]) -> JobError:
     place = (("include",), above[-1]) if above else ((), None)
     what = f"{name} is not the name of a file that can be read"
     return JobError([Problem(place[0], what, "correct the name", place[1])])
-
-
-def _merged(under: dict[str, Any], over: dict[str, Any]) -> dict[str, Any]:
-    """Two files' tables together; where both say something, the one that includes wins."""
-    result = dict(under)
-    for key, value in over.items():
-        both = isinstance(value, dict) and isinstance(result.get(key), dict)
-        result[key] = _merged(result[key], value) if both else value
-    return result
 
 
 def _broken_toml(message: str, path: Path, text: str) -> Problem:

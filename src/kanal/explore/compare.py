@@ -149,7 +149,7 @@ class _Table:
     """One target table, and the pipelines that fill it."""
 
     def __init__(self, plan: JobPlan, steps: Sequence[PipelinePlan], log: RunLogStore | None) -> None:
-        self.job = plan.job.job
+        self.job, self._log_name = plan.job.job, plan.job.log_name
         self.steps = [_whole(step) for step in steps]
         self.log = log
         self.target = steps[0].target
@@ -342,7 +342,7 @@ class _Table:
     def _refused_rows(self) -> Iterator[list[pa.Array]]:
         """Rows that the target refused in the last run, as the run log has them, and the mapping makes them now."""
         for step in self.steps:
-            rows = self.log.refused_rows(self.job, step.name) if self.log is not None else []
+            rows = self.log.refused_rows(self._log_name, step.name) if self.log is not None else []
             if rows:
                 running = PipelineStep(plan_of_replay(step), self.moment, self.job, replayed=rows)
                 for prepared in running.try_out():

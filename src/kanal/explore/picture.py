@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Mapping
 from pathlib import Path
 
 from kanal.core.errors import KanalError, counted
+from kanal.explore.layout import needed, places_of
 from kanal.runner.job_plan import JobPlan, PipelinePlan, StepPlan
-from kanal.runner.planning.order import Wait
 
 #: Of these reasons for waiting, lines are drawn so; the first that a reason has in it counts.
 _LINES = [
@@ -38,8 +37,10 @@ def draw_order(plan: JobPlan, path: Path) -> None:
     from matplotlib.figure import Figure
 
     steps = {step.name: step for step in plan.steps}
-    waits = _needed([wait for wait in plan.waits if wait.step in steps and wait.before in steps])
-    places = _places(list(steps), waits)
+    known = [wait for wait in plan.waits if wait.step in steps and wait.before in steps]
+    kept = needed([(wait.step, wait.before) for wait in known])
+    waits = [wait for wait in known if (wait.step, wait.before) in kept]
+    places = places_of(list(steps), kept)
     columns = max(column for column, _ in places.values()) + 1
     rows = max(row for _, row in places.values()) + 1
     figure = Figure(figsize=(0.6 + _ACROSS * columns * 0.72, 1.1 + _DOWN * rows * 0.78), layout="constrained")
@@ -109,50 +110,3 @@ def _draw_step(axes: object, step: StepPlan, left: float, middle: float) -> None
         va="center",
         parse_math=False,
     )
-
-
-def _needed(waits: list[Wait]) -> list[Wait]:
-    """The waits without those that follow from others."""
-    direct: dict[str, set[str]] = {}
-    for wait in waits:
-        direct.setdefault(wait.step, set()).add(wait.before)
-
-    def all_before(step: str) -> set[str]:
-        found: set[str] = set()
-        left = [step]
-        while left:
-            for before in direct.get(left.pop(), set()) - found:
-                found.add(before)
-                left.append(before)
-        return found
-
-    return [
-        wait
-        for wait in waits
-        if not any(wait.before in all_before(other) for other in direct[wait.step] - {wait.before})
-    ]
-
-
-def _places(steps: list[str], waits: list[Wait]) -> Mapping[str, tuple[int, float]]:
-    """The column and row of each step: right of all that it waits for, and near to those."""
-    befores: dict[str, list[str]] = {step: [wait.before for wait in waits if wait.step == step] for step in steps}
-    column: dict[str, int] = {}
-    for step in steps:  # which come in an order in which each comes after what it waits for
-        column[step] = max((column[before] + 1 for before in befores[step]), default=0)
-    rows: dict[str, float] = {}
-    for number in range(max(column.values()) + 1):
-        members = [step for step in steps if column[step] == number]
-
-        def wish(step: str) -> float:
-            there = [rows[before] for before in befores[step]]
-            return sum(there) / len(there) if there else float(steps.index(step))
-
-        ordered = sorted(members, key=wish)
-        for place, step in enumerate(ordered):
-            rows[step] = float(place)
-    most = max(sum(1 for step in steps if column[step] == number) for number in range(max(column.values()) + 1))
-    found = {}
-    for step in steps:
-        same = sum(1 for other in steps if column[other] == column[step])
-        found[step] = (column[step], rows[step] + (most - same) / 2)
-    return found

@@ -1,6 +1,16 @@
 """The run log: what was run, with which counts, and every row that was rejected."""
 
-from kanal.runlog.records import BatchRecord, RunRecord, SeenTable, StepRecord, StepSeed, Usual
+from kanal.runlog.records import BatchRecord, RunGlance, RunRecord, SeenTable, Start, StepRecord, StepSeed, Usual
 from kanal.runlog.store import RunLogStore
 
-__all__ = ["BatchRecord", "RunLogStore", "RunRecord", "SeenTable", "StepRecord", "StepSeed", "Usual"]
+__all__ = [
+    "BatchRecord",
+    "RunGlance",
+    "RunLogStore",
+    "RunRecord",
+    "SeenTable",
+    "Start",
+    "StepRecord",
+    "StepSeed",
+    "Usual",
+]

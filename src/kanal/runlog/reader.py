@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 import statistics
 import threading
 import uuid
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from contextlib import contextmanager
 from typing import Any
 
@@ -20,11 +21,15 @@ from kanal.core.errors import KanalError
 from kanal.core.reasons import NOT_REPLAYED
 from kanal.core.shapes import TableShape
 from kanal.core.tally import Tally
-from kanal.runlog.records import RunRecord, SeenTable, StepRecord, Usual
-from kanal.runlog.tables import BATCH, COUNTS, REJECT, RUN, SHAPE, STEP
+from kanal.runlog.records import RunGlance, RunRecord, SeenTable, StepRecord, Usual
+from kanal.runlog.tables import BATCH, COUNTS, MESSAGE, PLAN, REJECT, RUN, SCHEDULE, SHAPE, STEP
 
 #: The condition that a reject is of a row that can be loaded again by itself.
 _REPLAYED = REJECT.c.reason.not_in([str(reason) for reason in NOT_REPLAYED])
+
+
+#: The condition that a run did not load rejects of another one again.
+_NO_REPLAY = sa.or_(RUN.c.options.is_(None), ~RUN.c.options.like('%"replay"%'))
 
 
 class RunLogUnusable(DatabaseError):
@@ -45,11 +50,13 @@ def _open(run: int, **where: str | None) -> sa.ColumnElement[bool]:
     return sa.and_(REJECT.c.run == run, unresolved, REJECT.c.ended.is_(None), *given)
 
 
-def _run_record(row: Any, steps: tuple[StepRecord, ...]) -> RunRecord:
+def run_record(row: Any, steps: tuple[StepRecord, ...]) -> RunRecord:
+    """A row of the table of runs as a record."""
     options = json.loads(row.options) if row.options else {}
     return RunRecord(
-        row.run, row.job, row.status, row.started, row.finished, steps, row.file, row.token or "", options, row.error
-    )
+        row.run, row.job, row.status, row.started, row.finished, steps, row.file, row.token or "", options, row.error,
+        row.environment, row.started_by, row.host, row.due, row.resumes or 0,
+    )  # fmt: skip
 
 
 class RunLogReader:
@@ -98,7 +105,124 @@ class RunLogReader:
         """The latest runs, newest first, with their steps."""
         with self._begin() as connection:
             rows = connection.execute(sa.select(RUN).order_by(RUN.c.run.desc()).limit(limit)).all()
-            return [_run_record(row, self._steps(connection, row.run)) for row in rows]
+            return [run_record(row, self._steps(connection, row.run)) for row in rows]
+
+    def runs_of(self, job: str, limit: int, steps: bool = True) -> list[RunRecord]:
+        """The latest runs of a job, newest first, with their steps unless they are not wanted."""
+        chosen = sa.select(RUN).where(RUN.c.job == job).order_by(RUN.c.run.desc()).limit(limit)
+        with self._begin() as connection:
+            rows = connection.execute(chosen).all()
+            return [run_record(row, self._steps(connection, row.run) if steps else ()) for row in rows]
+
+    def windows_of(self, job: str) -> list[RunRecord]:
+        """The runs of a job that loaded a range of change values, without their steps, in the order they began."""
+        return self._windows(sa.and_(RUN.c.job == job), 100_000)
+
+    def _windows(self, which: sa.ColumnElement[bool], limit: int) -> list[RunRecord]:
+        chosen = sa.select(RUN).where(which, RUN.c.options.like('%"until"%')).order_by(RUN.c.run.desc())
+        with self._begin() as connection:
+            found = [run_record(row, ()) for row in connection.execute(chosen.limit(limit))]
+        return [record for record in reversed(found) if record.window is not None]
+
+    def loaded_windows(self, job: str) -> list[tuple[str, str]]:
+        """The windows that the latest runs of a job have loaded."""
+        records = self._windows(sa.and_(RUN.c.job == job, RUN.c.status == "succeeded"), 2_000)
+        return [record.window for record in records if record.window is not None]
+
+    def due_runs(self, job: str, limit: int = 50) -> list[RunRecord]:
+        """The latest runs of a job that were due by its schedule, oldest first; the last one with its steps."""
+        chosen = sa.select(RUN).where(RUN.c.job == job, RUN.c.due.is_not(None)).order_by(RUN.c.run.desc())
+        with self._begin() as connection:
+            rows = connection.execute(chosen.limit(limit)).all()
+            return [run_record(row, self._steps(connection, row.run) if row is rows[0] else ()) for row in rows[::-1]]
+
+    def plan_of(self, run: int) -> dict[str, Any]:
+        """What the plan of a run looked like; empty where that is not known."""
+        found = sa.select(PLAN.c.content).join(RUN, RUN.c.plan == PLAN.c.plan).where(RUN.c.run == run)
+        with self._begin() as connection:
+            content = connection.execute(found).scalar()
+        return dict(json.loads(content)) if content else {}
+
+    def progress(self, run: int) -> dict[str, Tally]:
+        """The counts of the batches so far, by step of a run; what is not committed yet may still be undone."""
+        sums = [sa.func.sum(BATCH.c[name]) for name in COUNTS]
+        with self._begin() as connection:
+            rows = connection.execute(sa.select(BATCH.c.step, *sums).where(BATCH.c.run == run).group_by(BATCH.c.step))
+            return {row[0]: Tally(*(int(count or 0) for count in row[1:])) for row in rows}
+
+    def glance(self, jobs: Collection[str], limit: int) -> dict[str, list[RunGlance]]:
+        """The latest runs of each job, oldest first, with the counts of all their steps."""
+        found: dict[str, list[Any]] = {}
+        columns = (RUN.c.run, RUN.c.job, RUN.c.status, RUN.c.started, RUN.c.finished, RUN.c.options)
+        with self._begin() as connection:
+            for job in jobs:
+                chosen = sa.select(*columns).where(RUN.c.job == job).order_by(RUN.c.run.desc()).limit(limit)
+                found[job] = list(connection.execute(chosen))[::-1]
+            numbers = [row.run for rows in found.values() for row in rows]
+            counts: dict[int, tuple[int, int, int]] = {}
+            for start in range(0, len(numbers), 500):
+                some = STEP.c.run.in_(numbers[start : start + 500])
+                written = STEP.c.inserted + STEP.c.updated
+                sums = [sa.func.sum(column) for column in (STEP.c.read, written, STEP.c.rejected)]
+                for row in connection.execute(sa.select(STEP.c.run, *sums).where(some).group_by(STEP.c.run)):
+                    counts[row[0]] = int(row[1] or 0), int(row[2] or 0), int(row[3] or 0)
+        return {
+            job: [
+                RunGlance(row.run, row.status, row.started, row.finished, *counts.get(row.run, (0, 0, 0)),
+                          is_replay='"replay"' in (row.options or ""))
+                for row in rows
+            ]
+            for job, rows in found.items()
+        }  # fmt: skip
+
+    def counted_runs(self, jobs: Collection[str]) -> list[tuple[str, str, int]]:
+        """How many runs of each job there are, by status."""
+        found = sa.select(RUN.c.job, RUN.c.status, sa.func.count()).where(RUN.c.job.in_(list(jobs)))
+        with self._begin() as connection:
+            rows = connection.execute(found.group_by(RUN.c.job, RUN.c.status))
+            return [(row[0], row[1], int(row[2])) for row in rows]
+
+    def counted_rows(self, jobs: Collection[str]) -> dict[str, dict[str, int]]:
+        """How many rows of each job had which fate, in all runs that are kept."""
+        sums = [sa.func.sum(STEP.c[name]) for name in COUNTS]
+        found = sa.select(RUN.c.job, *sums).join(STEP, STEP.c.run == RUN.c.run).where(RUN.c.job.in_(list(jobs)))
+        with self._begin() as connection:
+            rows = connection.execute(found.group_by(RUN.c.job))
+            return {row[0]: dict(zip(COUNTS, (int(count or 0) for count in row[1:]), strict=True)) for row in rows}
+
+    def pulse(self) -> tuple[int, ...]:
+        """Numbers that change as soon as a run begins, goes on or ends."""
+        running = sa.select(RUN.c.run).where(RUN.c.status == "running")
+        with self._begin() as connection:
+            last = connection.execute(sa.select(sa.func.max(RUN.c.run))).scalar() or 0
+            numbers = sorted(int(row[0]) for row in connection.execute(running))
+            batches = sa.select(sa.func.count()).where(BATCH.c.run.in_(numbers))
+            ended = sa.select(sa.func.count()).where(STEP.c.run.in_(numbers), STEP.c.status == "running")
+            return last, *numbers, *(connection.execute(query).scalar() or 0 for query in (batches, ended) if numbers)
+
+    def is_running(self, job: str) -> bool:
+        """True while a run of a job is under way, as far as the run log knows."""
+        with self._begin() as connection:
+            found = sa.select(RUN.c.run).where(RUN.c.job == job, RUN.c.status == "running").limit(1)
+            return connection.execute(found).first() is not None
+
+    def last_success(self, job: str) -> dt.datetime | None:
+        """When (UTC) the latest run of a job that succeeded ended; replays are not counted."""
+        found = sa.select(sa.func.max(RUN.c.finished)).where(RUN.c.job == job, RUN.c.status == "succeeded")
+        with self._begin() as connection:
+            value = connection.execute(found.where(_NO_REPLAY)).scalar()
+        return value if value is None or isinstance(value, dt.datetime) else dt.datetime.fromisoformat(value)
+
+    def stopped_run(self, job: str) -> int | None:
+        """The run of a job that was stopped with its service."""
+        with self._begin() as connection:
+            return connection.execute(sa.select(SCHEDULE.c.stopped_run).where(SCHEDULE.c.job == job)).scalar()
+
+    def unsent(self, job: str, tries: int) -> list[dict[str, Any]]:
+        """The messages of a job that are not sent, and were not tried more often than that."""
+        found = sa.select(MESSAGE).where(MESSAGE.c.job == job, MESSAGE.c.sent.is_(None), MESSAGE.c.tries < tries)
+        with self._begin() as connection:
+            return [dict(row._mapping) for row in connection.execute(found.order_by(MESSAGE.c.message))]
 
     def run(self, number: int | None, job: str | None = None) -> RunRecord:
         """A run by its number, or the latest, of a job if one is given; raises KanalError where there is none."""
@@ -116,19 +240,18 @@ class RunLogReader:
                     f"The run log has no run {number}" if number is not None else f"The run log has no runs{of} yet",
                     f"the latest is {last}" if last and not of else "run the job first",
                 )
-            return _run_record(row, self._steps(connection, row.run))
+            return run_record(row, self._steps(connection, row.run))
 
     def unfinished(self, job: str | None = None) -> list[RunRecord]:
         """Runs that did not succeed and can be gone on with, newest first: replays apart, and those of which a later
         run has done all that was left; of one job if it is given."""
-        replays = RUN.c.options.like('%"replay"%')
         query = sa.select(RUN).where(RUN.c.status.not_in(["succeeded", "running"]))
-        query = query.where(sa.or_(RUN.c.options.is_(None), ~replays)).order_by(RUN.c.run.desc())
+        query = query.where(_NO_REPLAY).order_by(RUN.c.run.desc())
         if job is not None:
             query = query.where(RUN.c.job == job)
         with self._begin() as connection:
             rows = connection.execute(query.limit(100)).all()
-            found = [_run_record(row, self._steps(connection, row.run)) for row in rows]
+            found = [run_record(row, self._steps(connection, row.run)) for row in rows]
         return [record for record in found if self.done_since(record) is None]
 
     def done_since(self, record: RunRecord) -> int | None:
@@ -136,7 +259,7 @@ class RunLogReader:
         left = {step.step for step in record.steps if step.status != "succeeded"}
         later = sa.select(STEP.c.step, sa.func.max(STEP.c.run)).join(RUN, RUN.c.run == STEP.c.run)
         later = later.where(RUN.c.job == record.job, RUN.c.run > record.run, STEP.c.status == "succeeded")
-        later = later.where(sa.or_(RUN.c.options.is_(None), ~RUN.c.options.like('%"replay"%'))).group_by(STEP.c.step)
+        later = later.where(_NO_REPLAY).group_by(STEP.c.step)
         with self._begin() as connection:
             done = {row[0]: int(row[1]) for row in connection.execute(later)}
         return max(done[name] for name in left) if left and left <= set(done) else None
@@ -180,10 +303,7 @@ class RunLogReader:
 
     def usual(self, record: RunRecord, count: int = 10) -> dict[str, Usual]:
         """What is usual for each step of a run, by up to so many earlier runs of its job in which it succeeded."""
-        replays = RUN.c.options.like('%"replay"%')
-        earlier = sa.select(RUN.c.run).where(
-            RUN.c.job == record.job, RUN.c.run < record.run, sa.or_(RUN.c.options.is_(None), ~replays)
-        )
+        earlier = sa.select(RUN.c.run).where(RUN.c.job == record.job, RUN.c.run < record.run, _NO_REPLAY)
         found: dict[str, Usual] = {}
         with self._begin() as connection:
             runs = [row.run for row in connection.execute(earlier.order_by(RUN.c.run.desc()).limit(3 * count))]
@@ -230,6 +350,13 @@ class RunLogReader:
             rows = connection.execute(statement).all()
         columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
         return pa.table({name: pa.array(columns[place], pa.string()) for place, name in enumerate(names)})
+
+    def rejects_page(self, run: int, limit: int, offset: int, **where: str | None) -> list[dict[str, Any]]:
+        """So many rejects of a run that are not resolved, after others; of one step, reason or column if given."""
+        names = ("step", "column", "reason", "value", "message", "constraint", "row")
+        chosen = sa.select(*(REJECT.c[name] for name in names)).where(_open(run, **where)).order_by(REJECT.c.reject)
+        with self._begin() as connection:
+            return [dict(row._mapping) for row in connection.execute(chosen.limit(limit).offset(offset))]
 
     def rejected_rows(self, run: int, step: str) -> list[tuple[int, dict[str, str | None]]]:
         """The rejected source rows of a step that are not resolved, each with its number."""

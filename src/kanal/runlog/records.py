@@ -57,6 +57,23 @@ class StepSeed:
 
 
 @dataclass(frozen=True)
+class Start:
+    """Why a run begins: in which environment, by whom, when it was due (UTC), with which window, in which series."""
+
+    environment: str | None = None
+    by: str | None = None
+    due: dt.datetime | None = None
+    window: tuple[str, str] | None = None
+    series: str | None = None
+
+    @property
+    def columns(self) -> dict[str, Any]:
+        """The same as columns of the run log."""
+        due = self.due.astimezone(dt.UTC).replace(tzinfo=None) if self.due is not None and self.due.tzinfo else self.due
+        return {"environment": self.environment, "started_by": self.by, "due": due, "series": self.series}
+
+
+@dataclass(frozen=True)
 class SeenTable:
     """A table of a step, by its role there: its place, and its shape as it is now, or as a run first saw it (UTC)."""
 
@@ -69,8 +86,32 @@ class SeenTable:
 
 
 @dataclass(frozen=True)
+class RunGlance:
+    """A run at a glance, with the sums of its steps' counts. Times are UTC."""
+
+    run: int
+    status: str
+    started: dt.datetime
+    finished: dt.datetime | None
+    read: int
+    written: int
+    rejected: int
+    is_replay: bool
+
+    @property
+    def mark(self) -> str:
+        """How it went, in a word: good, rejects, failed, stopped or running."""
+        return ("rejects" if self.rejected else "good") if self.status == "succeeded" else self.status
+
+    @property
+    def seconds(self) -> float:
+        """The run's duration, 0 while it has none."""
+        return (self.finished - self.started).total_seconds() if self.finished else 0.0
+
+
+@dataclass(frozen=True)
 class RunRecord:
-    """A run as the run log has it. Times are UTC."""
+    """A run as the run log has it, its job with the environment, as in `register@test`. Times are UTC."""
 
     run: int
     job: str
@@ -82,6 +123,27 @@ class RunRecord:
     token: str = ""
     options: Mapping[str, Any] = field(default_factory=dict)
     error: str | None = None
+    environment: str | None = None
+    started_by: str | None = None
+    host: str | None = None
+    due: dt.datetime | None = None
+    resumes: int = 0
+
+    @property
+    def name(self) -> str:
+        """The job's own name, without that of the environment."""
+        return self.job.removesuffix(f"@{self.environment}") if self.environment else self.job
+
+    @property
+    def is_replay(self) -> bool:
+        """True where it loaded rejects of another run again."""
+        return "replay" in self.options
+
+    @property
+    def window(self) -> tuple[str, str] | None:
+        """The range of change values that it loaded, where it was told one."""
+        low, high = self.options.get("since"), self.options.get("until")
+        return (str(low), str(high)) if low is not None and high is not None and not self.is_replay else None
 
     @property
     def steps_begun(self) -> bool:

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import datetime as dt
 import functools
+import hashlib
 import json
 import os
 import random
 import socket
 import time
 import uuid
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import suppress
 from typing import Any, TypeVar, cast
 
@@ -20,15 +21,33 @@ from kanal.connections.sql.database import SqlDatabase
 from kanal.core.errors import KanalError
 from kanal.core.rejects import Reject, row_key
 from kanal.core.tally import WRITES, Tally
+from kanal.runlog import clock
 from kanal.runlog.liveness import born, lives
-from kanal.runlog.reader import RunLogReader, RunLogUnusable
-from kanal.runlog.records import BatchRecord, RunRecord, SeenTable, StepRecord, StepSeed
-from kanal.runlog.tables import BATCH, COUNTS, FORMER, LOCK, METADATA, REJECT, RUN, SHAPE, STEP, VERSION, VERSION_NOW
+from kanal.runlog.reader import RunLogReader, RunLogUnusable, run_record
+from kanal.runlog.records import BatchRecord, RunRecord, SeenTable, Start, StepRecord, StepSeed
+from kanal.runlog.tables import (
+    BATCH,
+    COUNTS,
+    FORMER,
+    LOCK,
+    MESSAGE,
+    METADATA,
+    PLAN,
+    REJECT,
+    RUN,
+    SCHEDULE,
+    SHAPE,
+    STEP,
+    VERSION,
+    VERSION_NOW,
+)
 
 #: Seconds before what another run may do at the same moment is tried again.
 _MEANWHILE = (0.1, 0.2, 0.3, 0.4)
 #: Seconds before an entry is tried again.
 _PAUSES = (0.2, 1.0, 4.0, 10.0)
+#: A run that failed so long ago, before others that succeeded, is not gone on with any more.
+ABANDONED = dt.timedelta(days=30)
 Made = TypeVar("Made")
 
 
@@ -65,17 +84,15 @@ class AlreadyRunning(KanalError):
     """Another run of the same job is under way."""
 
 
-def _now() -> dt.datetime:
-    return dt.datetime.now(dt.UTC).replace(tzinfo=None)
-
-
 class RunLogStore(RunLogReader):
     """The run log in one database; its tables are made when first needed.
 
-    Of each step so many rejected rows are kept, and of each job, if that is given, so many runs.
+    Of each step so many rejected rows are kept, and of each job, where that is given, so many runs, or those of a time.
     """
 
-    def __init__(self, database: SqlDatabase, keep_rejects: int = 100_000, keep_runs: int | None = None) -> None:
+    def __init__(
+        self, database: SqlDatabase, keep_rejects: int = 100_000, keep_runs: int | dt.timedelta | None = None
+    ) -> None:
         super().__init__(database)
         self.keep_rejects = keep_rejects
         self.keep_runs = keep_runs
@@ -113,6 +130,8 @@ class RunLogStore(RunLogReader):
                         if FORMER.get(column.name) in there:
                             former: Any = sa.literal_column(FORMER[column.name])
                             connection.execute(table.update().values({column.name: former}))
+                for index in table.indexes:
+                    index.create(connection, checkfirst=True)
 
     def _make_private(self) -> None:
         """A file is made for its owner alone, since rejected rows are data."""
@@ -121,30 +140,44 @@ class RunLogStore(RunLogReader):
                 os.close(os.open(self.database.url.database, os.O_CREAT | os.O_EXCL | os.O_RDWR, 0o600))
 
     def begin_run(
-        self, job: str, file: str | None, steps: Sequence[StepSeed], options: Mapping[str, Any] | None = None
+        self,
+        job: str,
+        file: str | None,
+        steps: Sequence[StepSeed],
+        options: Mapping[str, Any] | None = None,
+        start: Start | None = None,
     ) -> RunRecord:
         """Record a run that begins, with its steps, all waiting.
 
-        Raises AlreadyRunning while another run of the job is under way; one whose process is dead is no obstacle.
+        Raises AlreadyRunning while another run of the job is under way, or where the run that is due at that moment has
+        begun already; one whose process is dead is no obstacle.
         """
-        return _again(lambda: self._begin_run(job, file, steps, options), _MEANWHILE, lambda _: True)
+        return _again(lambda: self._begin_run(job, file, steps, options, start or Start()), _MEANWHILE, lambda _: True)
 
     def _begin_run(
-        self, job: str, file: str | None, steps: Sequence[StepSeed], options: Mapping[str, Any] | None
+        self, job: str, file: str | None, steps: Sequence[StepSeed], options: Mapping[str, Any] | None, start: Start
     ) -> RunRecord:
         with self._begin() as connection:
-            run = _add_run(connection, job, file, options, status="running", owner=self.owner)
-            self._lock(connection, job, run)
+            run = _add_run(connection, job, file, options, status="running", owner=self.owner, **start.columns)
+            self._lock(connection, job, run, start.series)
+            if start.due is not None:
+                _must_be_alone(connection, job, run, start)
             rows = [_waiting(run, place, seed) for place, seed in enumerate(steps, 1)]
             if rows:
                 connection.execute(STEP.insert(), rows)
         return self.run(run)
 
     def add_failed_run(
-        self, job: str, file: str | None, options: Mapping[str, Any], started: dt.datetime, error: str
+        self,
+        job: str,
+        file: str | None,
+        options: Mapping[str, Any],
+        started: dt.datetime,
+        error: str,
+        start: Start | None = None,
     ) -> int:
         """Record a run, started at a moment of UTC, that failed before a step could begin, and why; its number."""
-        times = {"started": started.replace(tzinfo=None), "finished": _now()}
+        times = {"started": started.replace(tzinfo=None), "finished": clock.now()} | (start or Start()).columns
         with self._begin() as connection:
             return _add_run(connection, job, file, options, status="failed", error=error, **times)
 
@@ -166,6 +199,7 @@ class RunLogStore(RunLogReader):
             same = RUN.c.owner.is_(None) if row.owner is None else RUN.c.owner == row.owner
             same = sa.and_(RUN.c.run == run, RUN.c.status == row.status, same)
             values = {"status": "running", "finished": None, "error": None, "owner": self.owner} | _this_process()
+            values["resumes"] = (row.resumes or 0) + 1
             if not connection.execute(RUN.update().where(same).values(values)).rowcount:
                 raise AlreadyRunning(f"Another process goes on with run {run} at this moment", "wait for it")
             self._lock(connection, record.job, run)
@@ -181,15 +215,18 @@ class RunLogStore(RunLogReader):
                     connection.execute(STEP.insert().values(_waiting(run, place, seed)))
         return record
 
-    def _lock(self, connection: sa.Connection, job: str, run: int) -> None:
-        """Take the job's lock for a run; raises AlreadyRunning where a living one has it, or has just taken it."""
+    def _lock(self, connection: sa.Connection, job: str, run: int, series: str | None = None) -> None:
+        """Take the job's lock for a run; raises AlreadyRunning where a living one has it, or has just taken it.
+
+        Runs of one series share it: the lock is their newest one's."""
         key = job[:200]
         holder = connection.execute(sa.select(LOCK.c.run).where(LOCK.c.job == key)).scalar()
         if holder is None:
             connection.execute(LOCK.insert().values(job=key, run=run))
             return
         row = connection.execute(sa.select(RUN).where(RUN.c.run == holder)).first()
-        if row is not None and holder != run and row.status == "running" and _lives(row):
+        alive = row is not None and holder != run and row.status == "running" and _lives(row)
+        if row is not None and alive and (series is None or row.series != series):
             raise _under_way(row)
         taken = LOCK.update().where(LOCK.c.job == key, LOCK.c.run == holder).values(run=run)
         if not connection.execute(taken).rowcount:
@@ -209,10 +246,22 @@ class RunLogStore(RunLogReader):
             with self._begin(run) as connection:
                 connection.execute(SHAPE.insert(), rows)
 
+    def remember_plan(self, run: int, job: str, outline: Mapping[str, Any]) -> None:
+        """Record what the plan of a run looks like."""
+        content = json.dumps(outline, ensure_ascii=False)
+        digest = hashlib.sha256(content.encode()).hexdigest()
+        same = sa.select(PLAN.c.plan).where(PLAN.c.job == job[:200], PLAN.c.digest == digest)
+        with self._begin(run) as connection:
+            plan = connection.execute(same).scalar()
+            if plan is None:
+                made = connection.execute(PLAN.insert().values(job=job[:200], digest=digest, content=content))
+                plan = made.inserted_primary_key[0] if made.inserted_primary_key else None
+            connection.execute(RUN.update().where(RUN.c.run == run).values(plan=plan))
+
     def give_sign(self, run: int) -> None:
         """Record that a run's process lives."""
         with self._begin(run) as connection:
-            connection.execute(RUN.update().where(RUN.c.run == run).values(sign=_now()))
+            connection.execute(RUN.update().where(RUN.c.run == run).values(sign=clock.now()))
 
     def end_dead_runs(self) -> None:
         """Record as failed the runs whose process ended without a word."""
@@ -241,7 +290,7 @@ class RunLogStore(RunLogReader):
             for table in (BATCH, REJECT):
                 of_step = table.delete().where(table.c.run == run, table.c.step == step)
                 connection.execute(of_step.where(sa.or_(table.c.batch > batches, table.c.batch.is_(None))))
-            connection.execute(_step(run, step).values(status="running", started=_now()))
+            connection.execute(_step(run, step).values(status="running", started=clock.now()))
             kept = sa.select(sa.func.count()).where(REJECT.c.run == run, REJECT.c.step == step)
             self._kept[run, step] = int(connection.execute(kept).scalar() or 0) if batches else 0
 
@@ -304,20 +353,91 @@ class RunLogStore(RunLogReader):
     def end_run(self, run: int, status: str) -> None:
         """Record how a run ended."""
         with self._begin(run) as connection:
-            connection.execute(RUN.update().where(RUN.c.run == run).values(status=status, finished=_now()))
-            connection.execute(LOCK.delete().where(LOCK.c.run == run))
-            if self.keep_runs is not None:
-                self._prune(connection, run)
+            connection.execute(RUN.update().where(RUN.c.run == run).values(status=status, finished=clock.now()))
+            others = sa.select(RUN.c.run).where(RUN.c.status == "running", RUN.c.series.is_not(None))
+            own = sa.select(RUN.c.series).where(RUN.c.run == run).scalar_subquery()
+            other = connection.execute(others.where(RUN.c.series == own).limit(1)).scalar()
+            held = LOCK.c.run == run
+            connection.execute(
+                LOCK.delete().where(held) if other is None else LOCK.update().where(held).values(run=other)
+            )
 
-    def _prune(self, connection: sa.Connection, run: int) -> None:
-        """Remove all but the newest runs of a run's job."""
-        assert self.keep_runs is not None
-        job = sa.select(RUN.c.job).where(RUN.c.run == run).scalar_subquery()
-        of_job = sa.select(RUN.c.run).where(RUN.c.job == job, RUN.c.status != "running").order_by(RUN.c.run.desc())
-        old = [row.run for row in connection.execute(of_job.offset(self.keep_runs).limit(100_000))]
-        for start in range(0, len(old), 500):
-            for table in (BATCH, REJECT, STEP, RUN):
-                connection.execute(table.delete().where(table.c.run.in_(old[start : start + 500])))
+    def overdue(self, job: str) -> list[tuple[int, str]]:
+        """The runs of a job that are not kept any longer, with what marks their work in targets.
+
+        By number or age, as `keep_runs` says; never those that go on, and never the latest that succeeded.
+        """
+        if self.keep_runs is None:
+            return []
+        ended = sa.and_(RUN.c.job == job, RUN.c.status != "running")
+        found = sa.select(RUN.c.run, RUN.c.token).where(ended).order_by(RUN.c.run.desc())
+        if isinstance(self.keep_runs, dt.timedelta):
+            found = found.where(RUN.c.started < clock.now() - self.keep_runs)
+        else:
+            found = found.offset(self.keep_runs)
+        last = sa.select(sa.func.max(RUN.c.run)).where(RUN.c.job == job, RUN.c.status == "succeeded")
+        with self._begin() as connection:
+            best = connection.execute(last).scalar()
+            return [(row.run, row.token or "") for row in connection.execute(found.limit(100_000)) if row.run != best]
+
+    def abandoned(self, job: str) -> list[tuple[int, str]]:
+        """The runs of a job that failed long ago, and that nobody has gone on with while later ones succeeded."""
+        long_ago = clock.now() - ABANDONED
+        last = sa.select(sa.func.max(RUN.c.run)).where(RUN.c.job == job, RUN.c.status == "succeeded").scalar_subquery()
+        found = sa.select(RUN.c.run, RUN.c.token).where(
+            RUN.c.job == job, RUN.c.status.in_(("failed", "stopped")), RUN.c.finished < long_ago, RUN.c.run < last,
+            RUN.c.token != "",
+        )  # fmt: skip
+        with self._begin() as connection:
+            return [(row.run, row.token or "") for row in connection.execute(found)]
+
+    def give_up(self, runs: Collection[int]) -> None:
+        """Record that runs, by their numbers, cannot be gone on with any more."""
+        with self._begin() as connection:
+            for some in _hundreds(runs):
+                connection.execute(RUN.update().where(RUN.c.run.in_(some)).values(token=""))
+
+    def remove(self, runs: Collection[int]) -> None:
+        """Remove runs, by their numbers, with all that belongs to them."""
+        with self._begin() as connection:
+            for some in _hundreds(runs):
+                for table in (BATCH, REJECT, STEP, RUN):
+                    connection.execute(table.delete().where(table.c.run.in_(some)))
+
+    # --- what a service knows of its jobs --------------------------------------------------------------------------
+
+    def keep_schedule(self, job: str, times: str) -> dt.datetime:
+        """Since when (UTC) a job's schedule is kept: from now on, where its times are new."""
+        with self._begin() as connection:
+            row = connection.execute(sa.select(SCHEDULE).where(SCHEDULE.c.job == job)).first()
+            if row is not None and row.times == times:
+                return cast(dt.datetime, row.since)
+            now = clock.now().replace(microsecond=0)
+            connection.execute(SCHEDULE.delete().where(SCHEDULE.c.job == job))
+            connection.execute(SCHEDULE.insert().values(job=job, times=times, since=now))
+            return now
+
+    def note_stopped(self, job: str, run: int | None) -> None:
+        """Record that a run was stopped with its service, to be gone on with when that is back; None for none."""
+        with self._begin() as connection:
+            connection.execute(SCHEDULE.update().where(SCHEDULE.c.job == job).values(stopped_run=run))
+
+    def add_messages(self, rows: Sequence[Mapping[str, Any]]) -> int:
+        """Record messages to be sent, of those that are not recorded yet; how many are new."""
+        added = 0
+        with self._begin() as connection:
+            for row in rows:
+                same = [MESSAGE.c[name] == row[name] for name in ("job", "about", "receiver")]
+                if connection.execute(sa.select(MESSAGE.c.message).where(*same)).first() is None:
+                    connection.execute(MESSAGE.insert().values(made=clock.now(), **row))
+                    added += 1
+        return added
+
+    def message_sent(self, message: int, error: str | None) -> None:
+        """Record that a message was sent, or why not."""
+        values = {"tries": MESSAGE.c.tries + 1, "error": error} | ({} if error else {"sent": clock.now()})
+        with self._begin() as connection:
+            connection.execute(MESSAGE.update().where(MESSAGE.c.message == message).values(values))
 
     @_lasting
     def resolve(self, rejects: Collection[int], run: int, step: str, batch: int | None = None) -> None:
@@ -353,6 +473,12 @@ class RunLogStore(RunLogReader):
             )
             connection.execute(_resolving(run, step).where(done).values(resolved_by=run))
             connection.execute(_resolving(run, step).values(resolved_by=None, resolved_in=None))
+
+
+def _hundreds(numbers: Collection[int]) -> Iterator[list[int]]:
+    listed = sorted(numbers)
+    for start in range(0, len(listed), 500):
+        yield listed[start : start + 500]
 
 
 def _origins(connection: sa.Connection, numbers: Sequence[int]) -> dict[int | None, int]:
@@ -423,10 +549,19 @@ def _reject_row(run: int, step: str, reject: Reject, key: Sequence[str]) -> dict
 
 def _add_run(connection: sa.Connection, job: str, file: str | None, options: Any, **values: Any) -> int:
     """Add a run that begins now, in this process; its number."""
-    values = {"started": _now()} | values | {"job": job, "file": file, "token": str(uuid.uuid4())}
+    values = {"started": clock.now()} | values | {"job": job, "file": file, "token": str(uuid.uuid4())}
     values |= {"options": json.dumps(dict(options or {}), default=str)} | _this_process()
     inserted = connection.execute(RUN.insert().values(values)).inserted_primary_key
     return int(inserted[0]) if inserted else 0
+
+
+def _must_be_alone(connection: sa.Connection, job: str, run: int, start: Start) -> None:
+    """Raises AlreadyRunning where another run began for the same due moment, and the same window."""
+    same = sa.select(RUN).where(RUN.c.job == job, RUN.c.due == start.columns["due"], RUN.c.run != run)
+    for row in connection.execute(same):
+        same_window = start.window is None or run_record(row, ()).window == start.window
+        if same_window and row.error is None:  # else it could not begin
+            raise AlreadyRunning(f"Run {row.run} of {job} is the one that was due then", "look at it with kanal runs")
 
 
 def _under_way(row: Any) -> AlreadyRunning:
@@ -439,8 +574,8 @@ def _under_way(row: Any) -> AlreadyRunning:
 
 def _this_process() -> dict[str, Any]:
     process = os.getpid()
-    return {"host": socket.gethostname(), "process": process, "born": born(process), "sign": _now()}
+    return {"host": socket.gethostname(), "process": process, "born": born(process), "sign": clock.now()}
 
 
 def _lives(row: Any) -> bool:
-    return lives(row.host, row.process, row.born, row.sign, _now())
+    return lives(row.host, row.process, row.born, row.sign, clock.now())

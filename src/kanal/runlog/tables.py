@@ -37,9 +37,19 @@ RUN = sa.Table(
     sa.Column("error", sa.Text),
     # Which process may write of it: one that goes on with the run takes it over.
     sa.Column("owner", sa.String(36)),
+    # In which environment, by whom, and when it was due (UTC), if by a schedule; how often it was resumed.
+    sa.Column("environment", sa.String(100)),
+    sa.Column("started_by", sa.Text),
+    sa.Column("due", sa.DateTime),
+    sa.Column("resumes", sa.Integer),
+    # Runs of one series may run side by side: each loads a window of its own.
+    sa.Column("series", sa.String(36)),
+    # What its plan looked like.
+    sa.Column("plan", sa.Integer),
+    sa.Index("kanal_run_of_job", "job", "run", mysql_length={"job": 100}),
 )
 #: The form of these tables; a run log of an older one is brought to it when it is next used.
-VERSION_NOW = 8
+VERSION_NOW = 9
 #: What columns were called before: their values are taken over.
 FORMER = {"resolved_by": "mended_by", "resolved_in": "mended_in"}
 VERSION = sa.Table("kanal_version", METADATA, sa.Column("version", sa.Integer, primary_key=True, autoincrement=False))
@@ -120,4 +130,41 @@ SHAPE = sa.Table(
     sa.Column("run", sa.Integer, nullable=False),
     sa.Column("columns", sa.Text, nullable=False),
     sa.Index("kanal_shape_of_job", "job"),
+)
+PLAN = sa.Table(
+    "kanal_plan",
+    METADATA,
+    # What a job's plan looked like: its steps, waits and the origins of columns, as JSON; once for each form.
+    sa.Column("plan", sa.Integer, primary_key=True),
+    sa.Column("job", sa.String(200), nullable=False),
+    sa.Column("digest", sa.String(64), nullable=False),
+    sa.Column("content", sa.Text(2**24 - 1), nullable=False),
+    sa.Index("kanal_plan_of_job", "job", "digest"),
+)
+SCHEDULE = sa.Table(
+    "kanal_schedule",
+    METADATA,
+    sa.Column("job", sa.String(200), primary_key=True),
+    # Which times these are, and from when on (UTC) they are kept: what was due before is not missed.
+    sa.Column("times", sa.Text, nullable=False),
+    sa.Column("since", sa.DateTime, nullable=False),
+    # The run that was stopped with its service, and is gone on with when that is back.
+    sa.Column("stopped_run", sa.Integer),
+)
+MESSAGE = sa.Table(
+    "kanal_message",
+    METADATA,
+    # What is to be told of a run or a due moment, once for each receiver, until it is sent.
+    sa.Column("message", sa.Integer, primary_key=True),
+    sa.Column("job", sa.String(200), nullable=False),
+    sa.Column("about", sa.String(100), nullable=False),
+    sa.Column("receiver", sa.String(100), nullable=False),
+    sa.Column("kinds", sa.Text, nullable=False),
+    sa.Column("title", sa.Text, nullable=False),
+    sa.Column("text", sa.Text, nullable=False),
+    sa.Column("made", sa.DateTime, nullable=False),
+    sa.Column("sent", sa.DateTime),
+    sa.Column("tries", sa.Integer, nullable=False, default=0),
+    sa.Column("error", sa.Text),
+    sa.Index("kanal_message_about", "job", "about", "receiver", unique=True),
 )

@@ -34,6 +34,7 @@ from kanal.runner.retrying import pause
 from kanal.runner.run_options import without_secrets
 from kanal.runner.step import PipelineStep
 from kanal.runner.step_state import OpenEnds
+from kanal.runner.tracing import spans_of
 from kanal.runner.watcher import Watcher
 
 if TYPE_CHECKING:  # it is imported where an executor is given
@@ -109,6 +110,7 @@ class Execution:
         self.record = record
         self.number = record.run
         self.watcher = watcher
+        self._spans = spans_of(plan.job.job, plan.job.chosen_environment)
         self.workers = workers or plan.job.workers
         # A run that goes on keeps the moment that CURRENT_TIMESTAMP means.
         self.moment = record.started.replace(tzinfo=dt.UTC)
@@ -168,13 +170,28 @@ class Execution:
             if not ended:  # whatever it was, the run log says that the run is over, and its job can run again
                 with suppress(Exception):
                     self.log.break_off(self.number, RunStatus.STOPPED, "the run was broken off")
+        if self._spans is not None:
+            with suppress(Exception):
+                self._spans.run_ends(str(status))
         with suppress(KanalError):
-            for database in self._targets_with_progress():
-                database.journal.forget(self.log.tokens_of_done(self.plan.job.job))
+            self._tidy()
         seconds = time.perf_counter() - started
         tell("run_ends", run=self.number, job=self.plan.job.job, status=str(status), seconds=round(seconds, 3))
         results = tuple(self.results[step.name] for step in self.plan.steps)
-        return Run(self.number, self.plan.job.job, status, self.moment, seconds, results)
+        return Run(
+            self.number, self.plan.job.job, status, self.moment, seconds, results, self.plan.job.chosen_environment
+        )
+
+    def _tidy(self) -> None:
+        """Remove what no run will need any more, from the targets first, then from the run log."""
+        name = self.plan.job.log_name
+        abandoned, overdue = self.log.abandoned(name), self.log.overdue(name)
+        tokens = [*self.log.tokens_of_done(name), *(token for _, token in [*abandoned, *overdue] if token)]
+        for database in self._targets_with_progress():
+            with suppress(KanalError):
+                database.journal.forget(tokens)
+        self.log.give_up([run for run, _ in abandoned])
+        self.log.remove([run for run, _ in overdue])
 
     def _status(self) -> RunStatus:
         statuses = {result.status for result in self.results.values()}
@@ -184,6 +201,9 @@ class Execution:
 
     def _watch(self, event: str, *arguments: Any) -> None:
         """Tell the watcher; one that fails is told nothing more, and harms no load."""
+        if self._spans is not None and event != "rows_expected":
+            with suppress(Exception):
+                getattr(self._spans, event)(*arguments)
         with self._telling:
             if self._watched:
                 try:
@@ -562,7 +582,7 @@ class Execution:
         reads all of its source are not asked for, since none of them is loaded again."""
         if step.reads_all or not step.row_key or step.name in self.replayed:
             return {}
-        return self.log.open_rejects(self.plan.job.job, step.name, self.number)
+        return self.log.open_rejects(self.plan.job.log_name, step.name, self.number)
 
     def try_failed(self, step: str, number: int, said: str) -> None:
         """Say that a try failed by a trouble that passes, and that another follows."""

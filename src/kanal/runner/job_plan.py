@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import datetime as dt
+import zoneinfo
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -15,7 +17,8 @@ from kanal.connections.roles import Reads, Writes
 from kanal.core.change_values import change_value
 from kanal.core.expressions import Expression
 from kanal.core.transformation import ColumnPlan, ExpectCheck, LookupPlan, MembershipCheck, RowCheck
-from kanal.core.types import SqlType
+from kanal.core.types import Family, SqlType
+from kanal.core.windows import instant, parse_edge
 from kanal.definition import JobDefinition, Pipeline, Problem
 from kanal.runlog import SeenTable
 from kanal.runner.planning.order import Wait
@@ -69,11 +72,21 @@ class SincePlan:
     def given(self, options: Mapping[str, Any]) -> SincePlan:
         """The same for a run that was told `since`, `until` or `all`; raises KanalError for values of another type."""
         bounds = {
-            bound: change_value(options[name], self.change.type)
+            bound: change_value(self._zoned(options[name], options.get("zone")), self.change.type)
             for bound, name in (("low", "since"), ("high", "until"))
             if options.get(name) is not None
         }
         return replace(self, **bounds, everything=bool(options.get("all")))
+
+    def _zoned(self, value: Any, zone: str | None) -> Any:
+        """An edge of a window, told in a time zone, as the change column has it."""
+        if zone is None or self.change.type.family is not Family.TIMESTAMPTZ:
+            return value
+        edge = parse_edge(str(value))
+        if isinstance(edge, int) or getattr(edge, "tzinfo", None) is not None:
+            return value
+        local = edge if isinstance(edge, dt.datetime) else dt.datetime(edge.year, edge.month, edge.day)
+        return instant(local, zoneinfo.ZoneInfo(zone))
 
     def lowest(self, watermark: Any) -> Any:
         """From where on rows are read, when the last run came up to a watermark; None for all."""

@@ -87,6 +87,7 @@ class Run:
     started: dt.datetime
     seconds: float
     steps: tuple[StepResult, ...]
+    environment: str | None = None
 
     def __getitem__(self, step: str) -> StepResult:
         for result in self.steps:
@@ -131,7 +132,8 @@ def run_document(run: Run | RunRecord) -> dict[str, Any]:
     error = getattr(run, "error", None)
     return {
         "run": run.run,
-        "job": run.job,
+        "job": run.name if isinstance(run, RunRecord) else run.job,
+        "environment": run.environment,
         "status": str(run.status),
         "started": run.started.replace(tzinfo=None).isoformat(timespec="seconds") + "Z",
         "seconds": round(run.seconds, 3),

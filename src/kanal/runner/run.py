@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import getpass
 from collections.abc import Iterator, Mapping
 from concurrent.futures import Executor
 from contextlib import contextmanager, suppress
@@ -15,10 +16,11 @@ from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
 from kanal.core.reasons import NOT_REPLAYED
 from kanal.definition import JobDefinition, JobError, Problem
-from kanal.runlog import RunLogStore, RunRecord, SeenTable, StepSeed
+from kanal.runlog import RunLogStore, RunRecord, SeenTable, Start, StepSeed
 from kanal.runner.events import tell
 from kanal.runner.execution import Execution
 from kanal.runner.job_plan import JobPlan, PipelinePlan, SincePlan
+from kanal.runner.outline import outline_of
 from kanal.runner.replay import Rejected, plan_of_replay, read_anew
 from kanal.runner.results import Run
 from kanal.runner.run_options import RunOptions, choose, keep_only, plan_to_run, planned, with_options, without_secrets
@@ -29,7 +31,7 @@ from kanal.runner.watcher import NullWatcher, Watcher
 def run_log_of(job: JobDefinition) -> RunLogStore:
     """The run log that the job names."""
     database = open_database("run_log", job.run_log, job.folder)
-    return RunLogStore(database, job.run_log.keep_rejects, job.run_log.keep_runs)
+    return RunLogStore(database, job.run_log.keep_rejects, job.run_log.kept)
 
 
 def check_job(job: JobDefinition) -> list[Problem]:
@@ -54,9 +56,12 @@ def run_job(
     job is under way.
     """
     options = options or RunOptions()
-    with _ready(job, options.kept, noted=True) as (plan, log):
-        record = log.begin_run(job.job, _file_of(job), seeds_of(plan), without_secrets(job, options.kept))
-        log.remember(record.run, job.job, plan.seen)
+    with _ready(job, options.kept, _start_of(job, options)) as (plan, log):
+        record = log.begin_run(
+            job.log_name, file_of(job), seeds_of(plan), without_secrets(job, options.kept), _start_of(job, options)
+        )
+        log.remember(record.run, job.log_name, plan.seen)
+        log.remember_plan(record.run, job.log_name, outline_of(plan))
         return Execution(
             plan,
             log,
@@ -83,6 +88,11 @@ def resume_run(
         )
     if record.status == "succeeded":
         raise KanalError(f"Run {record.run} succeeded, there is nothing to go on with", "run the job anew")
+    if not record.token:
+        raise KanalError(
+            f"Run {record.run} failed long ago, later runs succeeded, and its progress in the targets was cleared",
+            "run the job anew",
+        )
     since = log.done_since(record)
     if since is not None:
         raise KanalError(
@@ -91,7 +101,8 @@ def resume_run(
         )
     with _ready(job, record.options) as (plan, log):
         record = log.resume_run(record.run, seeds_of(plan))
-        log.remember(record.run, job.job, plan.seen)
+        log.remember(record.run, job.log_name, plan.seen)
+        log.remember_plan(record.run, job.log_name, outline_of(plan))
         workers, options = record.options.get("workers"), record.options
         return Execution(plan, log, record, watcher or NullWatcher(), None, workers, executor, options).run()
 
@@ -128,7 +139,7 @@ def replay_run(
     kept = ("parameters", "batch_rows", "workers", "create")
     options = {name: value for name, value in record.options.items() if name in kept}
     with _ready(job, options) as (plan, log):
-        _settle(plan, log, job.job)
+        _settle(plan, log, job.log_name)
         rejected: dict[str, Rejected] = {name: log.rejected_rows(record.run, name) for name in names}
         rejected = {name: rows for name, rows in rejected.items() if rows}
         if not rejected:
@@ -142,7 +153,8 @@ def replay_run(
         plan.groups = []
         _read_anew(plan, rejected, log)
         seeds = [StepSeed(step.name, step.kind) for step in plan.steps]
-        again = log.begin_run(job.job, _file_of(job), seeds, options | {"replay": record.run})
+        options = options | {"replay": record.run}
+        again = log.begin_run(job.log_name, file_of(job), seeds, options, _start_of(job, RunOptions()))
         return Execution(plan, log, again, watcher or NullWatcher(), rejected).run()
 
 
@@ -206,14 +218,32 @@ def _past_run(job: JobDefinition, number: int | None, to_go_on: bool = False) ->
         raise KanalError(f"There is no run of {job.job} yet", "run the job first")
     log.prepare()
     log.end_dead_runs()
-    unfinished = log.unfinished(job.job) if to_go_on and number is None else []
-    record = unfinished[0] if unfinished else log.run(number, job.job)
-    if record.job != job.job:
+    unfinished = log.unfinished(job.log_name) if to_go_on and number is None else []
+    record = unfinished[0] if unfinished else log.run(number, job.log_name)
+    if record.job != job.log_name and record.name == job.job:
+        where = f"in environment {record.environment}" if record.environment else "in no environment"
+        remedy = f"add --env {record.environment}" if record.environment else "leave --env out"
+        raise KanalError(f"Run {record.run} of {job.job} was {where}", remedy)
+    if record.job != job.log_name:
         raise KanalError(f"Run {record.run} is one of the job {record.job}, not of {job.job}", "name its own job file")
     return log, record
 
 
-def _file_of(job: JobDefinition) -> str | None:
+def _start_of(job: JobDefinition, options: RunOptions) -> Start:
+    """Why a run begins, with what this process knows of it."""
+    start = options.start or Start()
+    window = (str(options.since), str(options.until)) if None not in (options.since, options.until) else None
+    return replace(start, environment=job.chosen_environment, by=start.by or user_name(), window=window)
+
+
+def user_name() -> str | None:
+    """The name of the user of this process, as far as the system tells it."""
+    with suppress(OSError, KeyError, ImportError):
+        return getpass.getuser()
+    return None
+
+
+def file_of(job: JobDefinition) -> str | None:
     """The job's file, as it is found from any folder; None for a job made in Python."""
     file, _ = job.located(())
     return str(file.resolve()) if file else None
@@ -221,11 +251,11 @@ def _file_of(job: JobDefinition) -> str | None:
 
 @contextmanager
 def _ready(
-    job: JobDefinition, options: Mapping[str, Any], noted: bool = False
+    job: JobDefinition, options: Mapping[str, Any], start: Start | None = None
 ) -> Iterator[tuple[JobPlan, RunLogStore]]:
     """The plan of a job for a run and its run log, ready; both are closed afterwards.
 
-    Where the job cannot be begun, and that is to be `noted`, a failed run stands in the run log.
+    Where the job cannot be begun, and a `start` is given, a failed run stands in the run log.
     """
     logged = without_secrets(job, options)
     job = with_options(job, options)
@@ -234,8 +264,8 @@ def _ready(
         plan = plan_to_run(job, options)
     except KanalError as error:
         error = _with_changes(job, error)
-        if noted:
-            _note_failure(job, logged, started, error)
+        if start is not None:
+            _note_failure(job, logged, started, error, start)
         raise error from None
     try:
         choose(plan, options)
@@ -248,7 +278,7 @@ def _ready(
         log.prepare()
         try:
             log.end_dead_runs()
-            with_notes(plan, table_changes(plan.seen, log.remembered(job.job), plan))
+            with_notes(plan, table_changes(plan.seen, log.remembered(job.log_name), plan))
             yield plan, log
         finally:
             log.database.dispose()
@@ -278,13 +308,15 @@ def _seen_tables(job: JobDefinition) -> list[SeenTable]:
     with suppress(KanalError):
         log = run_log_of(job)
         try:
-            return log.seen_tables(job.job) if log.exists() else []
+            return log.seen_tables(job.log_name) if log.exists() else []
         finally:
             log.database.dispose()
     return []
 
 
-def _note_failure(job: JobDefinition, options: Mapping[str, Any], started: dt.datetime, error: KanalError) -> None:
+def _note_failure(
+    job: JobDefinition, options: Mapping[str, Any], started: dt.datetime, error: KanalError, start: Start
+) -> None:
     """Record a run that failed before any of its steps began, where that is possible."""
     with suppress(KanalError):
         log = run_log_of(job)
@@ -295,7 +327,7 @@ def _note_failure(job: JobDefinition, options: Mapping[str, Any], started: dt.da
                     return
         try:
             log.prepare()
-            run = log.add_failed_run(job.job, _file_of(job), options, started, str(error))
+            run = log.add_failed_run(job.log_name, file_of(job), options, started, str(error), start)
             tell("run_ends", run=run, job=job.job, status="failed", error=str(error))
         finally:
             log.database.dispose()

@@ -12,6 +12,7 @@ from typing import Any
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
 from kanal.definition import JobDefinition, JobError, Problem, Secret
+from kanal.runlog import Start
 from kanal.runner.events import tell
 from kanal.runner.job_plan import JobPlan, PipelinePlan, StepPlan
 from kanal.runner.planning.job_planner import plan_job
@@ -32,13 +33,16 @@ class RunOptions:
     until: object = None
     everything: bool = False
     create: bool = False
+    #: The time zone of `since` and `until`, where they have none of their own.
+    zone: str | None = None
+    start: Start | None = None
 
     @property
     def kept(self) -> dict[str, Any]:
         """The same in the form in which the run log keeps it."""
         options = vars(self) | {"parameters": dict(self.parameters or {}), "all": self.everything}
         options |= {name: str(options[name]) for name in ("since", "until") if options[name] is not None}
-        del options["everything"]
+        del options["everything"], options["start"]
         return {name: value for name, value in options.items() if value}
 
 

@@ -398,7 +398,7 @@ class _Planner:
         command = self.job.command[name]
         if command.sql is not None:
             return command.sql
-        path = self.job.folder / str(command.sql_file)
+        path = self.job.texts / str(command.sql_file)
         try:
             return path.read_text(encoding="utf-8")
         except (OSError, ValueError) as error:

@@ -43,7 +43,7 @@ def load_functions(job: JobDefinition) -> Mapping[str, Function | KanalError]:
             own: UserFunction = name.kanal_function
             found[own.name.lower()] = compile_function(own)
             continue
-        of_job = _load(name, job.folder)
+        of_job = _load(name, job.texts)
         if not of_job:
             raise FunctionError(f"{name} declares no functions", "put @kanal.function before those meant for the job")
         found |= {name: compile_function(declared) for name, declared in of_job.items()}

@@ -1,0 +1,33 @@
+"""Reads the job that a command is given, in the environment that was chosen by --env or KANAL_ENV."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from kanal.job import Job
+
+#: In place of a name: all environments, which kanal check goes through.
+ALL = "all"
+#: What was chosen for the command that runs; None for no environment.
+_chosen: list[str | None] = [None]
+
+
+def choose_environment(name: str | None) -> None:
+    """Have the jobs that are read from now on be in an environment; None for none."""
+    _chosen[0] = name or None
+
+
+def chosen_environment() -> str | None:
+    """The environment that was chosen."""
+    return _chosen[0]
+
+
+def read_job(path: Path) -> Job:
+    """The job of a file in the environment that was chosen; raises JobError."""
+    return Job.read(path, _chosen[0])
+
+
+def arguments_for(path: Path | str, environment: str | None = None) -> str:
+    """A job file as an argument of another command, with the environment given, or else the one that was chosen."""
+    name = environment or chosen_environment()
+    return f"{path} --env {name}" if name else str(path)

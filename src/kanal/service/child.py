@@ -1,0 +1,51 @@
+"""Runs, resumes or replays one job in a process of its own; what it is to do comes as JSON on its input."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+import os
+import signal
+import sys
+from pathlib import Path
+from typing import Any
+
+from kanal.core.errors import KanalError
+from kanal.definition import read_job
+from kanal.job import Job
+from kanal.runlog import Start, clock
+from kanal.runner import replay_run, resume_run, run_job
+from kanal.runner.run_options import RunOptions
+
+
+def work(task: dict[str, Any]) -> int:
+    """Do what a task says; 0 where it succeeded, 1 where a step failed, 3 where it could not begin."""
+    clock.set_ahead(dt.timedelta(seconds=task.get("ahead", 0)))
+    try:
+        job = read_job(Path(task["bundle"]), Job, task.get("environment"), Path(task["file"]))
+        if task["act"] == "resume":
+            outcome = resume_run(job, task["run"])
+        elif task["act"] == "replay":
+            outcome = replay_run(job, task["run"])
+        else:
+            low, high = task.get("window") or (None, None)
+            due = dt.datetime.fromisoformat(task["due"]) if task.get("due") else None
+            start = Start(by=task.get("by"), due=due)
+            outcome = run_job(job, RunOptions(since=low, until=high, zone=task.get("zone"), start=start))
+    except KanalError as error:
+        print(error, file=sys.stderr, flush=True)
+        return 3
+    return 0 if str(outcome.status) == "succeeded" else 1
+
+
+def main() -> None:
+    """The process: reads its task, does it, and ends without waiting for what could not be broken off."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # it is the service that a terminal's Ctrl-C is for
+    status = work(json.load(sys.stdin))
+    sys.stdout.flush()
+    sys.stderr.flush()
+    os._exit(status)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,127 @@
+"""A job that is served: its last good state, kept as a bundle, and what became of later ones."""
+
+from __future__ import annotations
+
+import datetime as dt
+import hashlib
+import json
+import subprocess
+import sys
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from kanal.core.errors import KanalError
+from kanal.definition import JobError
+from kanal.definition.bundle import ENDING, texts_of, write_bundle
+from kanal.job import Job
+from kanal.runlog import RunLogStore
+from kanal.runner import run_log_of
+
+
+@dataclass
+class Served:
+    """A job as the service has it. `broken` says what is wrong with its file since it was last good."""
+
+    path: Path
+    environment: str | None
+    job: Job
+    bundle: Path
+    log: RunLogStore
+    #: What the files looked like when they were last read, good or not, and which files those are.
+    seen: dict[str, tuple[int, int]] = field(default_factory=dict)
+    broken: str | None = None
+    #: Why its next run could not begin, and until when that is not tried again.
+    trouble: str | None = None
+    not_before: dt.datetime | None = None
+    #: How often runs were resumed in vain: they could not even begin.
+    in_vain: dict[int, int] = field(default_factory=dict)
+    child: Child | None = None
+
+    @property
+    def name(self) -> str:
+        """The job's name in the run log."""
+        return self.job.log_name
+
+    def looks(self) -> dict[str, tuple[int, int]]:
+        """What its files look like now."""
+        found = {}
+        for name in self.seen:
+            try:
+                state = Path(name).stat()
+                found[name] = state.st_mtime_ns, state.st_size
+            except OSError:
+                found[name] = 0, 0
+        return found
+
+
+def take_in(path: Path, environment: str | None, folder: Path, check: bool = False) -> Served:
+    """Read a job to be served, and keep what was read in a folder; raises JobError where it is wrong.
+
+    With `check`, its databases are asked too; what is wrong there but may pass is no obstacle.
+    """
+    job = Job.read(path, environment)
+    if check:
+        checked(path, environment)
+    packed = folder / f"{hashlib.sha256(str(path.resolve()).encode()).hexdigest()[:16]}-{environment or ''}{ENDING}"
+    if path.name.endswith(ENDING):
+        packed.write_bytes(path.read_bytes())
+        texts = [path.resolve()]
+    else:
+        write_bundle(job, packed)
+        texts = texts_of(job)
+    log = run_log_of(job)
+    log.prepare()
+    served = Served(path, environment, job, packed, log, dict.fromkeys(map(str, texts), (0, 0)))
+    served.seen = served.looks()
+    return served
+
+
+def checked(path: Path, environment: str | None) -> None:
+    """Raises JobError where a job is wrong, as a process of its own finds, which can crash without harm."""
+    command = [sys.executable, "-m", "kanal", "check", str(path), "--json"]
+    command += ["--env", environment] if environment else []
+    done = subprocess.run(command, capture_output=True, text=True, stdin=subprocess.DEVNULL, check=False)
+    try:
+        found = json.loads(done.stdout)
+    except ValueError:
+        raise JobError([]) from None
+    problems = found.get("problems") or ([found["error"]] if "error" in found else [])
+    if problems:
+        said = "\n".join(f"{one.get('place') or ''} {one['what']}. {one['remedy']}".strip() for one in problems)
+        raise KanalError(said)
+
+
+@dataclass
+class Child:
+    """A process that runs a job: what it was told, and since when it runs."""
+
+    task: dict[str, Any]
+    process: subprocess.Popen[str]
+    since: dt.datetime
+    stopping: bool = False
+
+
+def start(task: dict[str, Any]) -> subprocess.Popen[str]:
+    """Start the process that does a task; raises KanalError where that cannot be done."""
+    try:
+        process = subprocess.Popen(
+            [sys.executable, "-m", "kanal.service.child"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.PIPE,
+            text=True,
+            start_new_session=True,
+        )
+        assert process.stdin is not None
+        process.stdin.write(json.dumps(task))
+        process.stdin.close()
+        process.stdin = None
+    except OSError as error:
+        raise KanalError(f"no process can be started: {error.strerror}", "see whether the machine is full") from None
+    return process
+
+
+#: What is called with a served job when something has changed about it.
+Told = Callable[[Served], None]

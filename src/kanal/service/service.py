@@ -1,0 +1,316 @@
+"""Serves jobs: starts what is due, each run in a process of its own, and takes over jobs that change on disk."""
+
+from __future__ import annotations
+
+import datetime as dt
+import logging
+import shutil
+import signal
+import tempfile
+import threading
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from pathlib import Path
+from typing import Any
+
+from kanal.core.errors import KanalError, capital
+from kanal.core.nearest import did_you_mean
+from kanal.runlog import RunLogStore, RunRecord, clock
+from kanal.runner.events import tell
+from kanal.service.due import Decision, Known, aware, decide
+from kanal.service.messages import Messenger
+from kanal.service.served import Child, Served, start, take_in
+
+#: Seconds between two looks at the jobs' files; and at everything, in case a run ended that nobody here waits for.
+WATCH_EVERY, LOOK_EVERY = 2, 20
+#: After so long, what could not begin is tried again.
+_LATER = dt.timedelta(seconds=60)
+#: Seconds that a run is given to stop.
+_PATIENCE = 30
+
+
+def utc_now() -> dt.datetime:
+    """This moment, in UTC, with its zone."""
+    return clock.now().replace(tzinfo=dt.UTC)
+
+
+class Service:
+    """Several jobs that run by themselves. `at_once` runs at most go on side by side."""
+
+    def __init__(
+        self, paths: Sequence[Path], environment: str | None = None, at_once: int = 4, ahead: dt.timedelta | None = None
+    ) -> None:
+        clock.set_ahead(ahead or dt.timedelta())
+        self._ahead = ahead or dt.timedelta()
+        self.environment = environment
+        self.at_once = at_once
+        self.began = utc_now()
+        self._lock = threading.RLock()
+        #: True once it is told to stop.
+        self.stopping = False
+        self._folder = Path(tempfile.mkdtemp(prefix="kanal-service-"))
+        self._schedule: Callable[[Served, dt.datetime | None], None] = lambda _served, _when: None
+        self.served: dict[str, Served] = {}
+        #: Jobs that could not be read when the service began, and why.
+        self.unread: dict[Path, str] = {}
+        for path in paths:
+            self._take(path)
+        self._check_names()
+        self.messenger = Messenger(self)
+
+    # --- the jobs --------------------------------------------------------------------------------------------------
+
+    def _take(self, path: Path, check: bool = False) -> None:
+        """Take a job in for the first time, or note why it cannot be."""
+        try:
+            served = take_in(path, self.environment, self._folder, check)
+        except KanalError as error:
+            self.unread[path] = str(error)
+            return
+        self.unread.pop(path, None)
+        twin = self.served.get(served.name)
+        if twin is not None and twin.path.resolve() != path.resolve():
+            raise KanalError(f'{twin.path} and {path} are both called "{served.name}"', "give one another name")
+        self.served[served.name] = served
+        self._keep_schedule(served)
+
+    def _keep_schedule(self, served: Served) -> None:
+        if served.job.schedule is not None:
+            served.log.keep_schedule(served.name, served.job.schedule.identity)
+
+    def _check_names(self) -> None:
+        """Raises KanalError where a job is to run after one that is not served."""
+        if self.unread:
+            return
+        for served in self.served.values():
+            schedule = served.job.schedule
+            for name in schedule.after_job if schedule is not None else ():
+                if self._other(served, name) is None:
+                    names = [other.job.job for other in self.served.values()]
+                    raise KanalError(
+                        f'{served.path}: it runs after a job "{name}", which is not served',
+                        did_you_mean(name, names) or "serve that one too",
+                    )
+
+    def _other(self, served: Served, name: str) -> Served | None:
+        """The job of a name, in the same environment."""
+        return next((other for other in self.served.values() if name in (other.job.job, other.name)), None)
+
+    def look_at_files(self) -> None:
+        """Take over jobs that have changed on disk; what is broken leaves the last good one in place."""
+        for path in list(self.unread):
+            with suppress(KanalError):
+                self._take(path)
+        for served in list(self.served.values()):
+            now = served.looks()
+            if now == served.seen:
+                continue
+            served.seen = now
+            self._take_over(served)
+
+    def _take_over(self, served: Served) -> None:
+        try:
+            fresh = take_in(served.path, served.environment, self._folder, check=True)
+            if fresh.name != served.name:
+                raise KanalError(f'the job is now called "{fresh.job.job}"', "start the service anew to rename a job")
+        except KanalError as error:
+            served.broken = str(error)
+            self._say(
+                served, "job_broken", f"{served.path} has changed and is broken; the last good one goes on: {error}"
+            )
+            self.messenger.broken(served)
+            return
+        with self._lock:
+            served.job, served.bundle, served.seen, served.broken = fresh.job, fresh.bundle, fresh.seen, None
+            served.log = fresh.log
+            served.in_vain.clear()
+            served.not_before = served.trouble = None
+            self._keep_schedule(served)
+        self._say(served, "job_taken_over", f"{served.path} has changed and was taken over")
+        self.look(served)
+
+    # --- what is due -----------------------------------------------------------------------------------------------
+
+    def known(self, served: Served) -> Known:
+        """What the run log knows of a job."""
+        log, name, schedule = served.log, served.name, served.job.schedule
+        assert schedule is not None
+        running = log.is_running(name)
+        if running:
+            log.end_dead_runs()
+            running = log.is_running(name)
+        runs = log.due_runs(name)
+        last = runs[-1] if runs else None
+        vain = last is not None and served.in_vain.get(last.run, 0) > schedule.resume.times
+        settled = last is not None and last.status != "succeeded" and (vain or log.done_since(last) is not None)
+        others = {other: self._other(served, other) for other in schedule.after_job}
+        return Known(
+            aware(log.keep_schedule(name, schedule.identity)),
+            runs,
+            log.loaded_windows(name) if schedule.window is not None else (),
+            running or served.child is not None,
+            {key: other.log.last_success(other.name) if other else None for key, other in others.items()},
+            log.stopped_run(name),
+            settled,
+        )
+
+    def decision(self, served: Served) -> Decision:
+        """What is to be done of a job now."""
+        if served.job.schedule is None:
+            return Decision()
+        now = utc_now()
+        decision = decide(served.job.schedule, self.known(served), now)
+        if decision.acts and served.not_before is not None and now < served.not_before:
+            return Decision(again=served.not_before)
+        return decision
+
+    def look_all(self) -> None:
+        """See of all jobs what is due."""
+        for served in list(self.served.values()):
+            self.look(served)
+
+    def look(self, served: Served) -> None:
+        """See what is due of a job, start it, and say when to look again."""
+        with self._lock:
+            if self.stopping:
+                return
+            try:
+                decision = self.decision(served)
+                full = sum(other.child is not None for other in self.served.values()) >= self.at_once
+                if decision.acts and full:
+                    return  # looked at again when a run ends
+                if decision.acts:
+                    task: dict[str, Any] = {"act": "resume", "run": decision.resume}
+                    if decision.due is not None:
+                        assert served.job.schedule is not None
+                        task = {"act": "run", "due": decision.due.isoformat(), "window": decision.window,
+                                "zone": served.job.schedule.time_zone, "by": "schedule"}  # fmt: skip
+                    self._start(served, task)
+                self._schedule(served, decision.again)
+            except KanalError as error:  # the run log cannot be used, or no process be started
+                served.trouble = str(error)
+                self._schedule(served, utc_now() + _LATER)
+
+    def _start(self, served: Served, task: dict[str, Any]) -> None:
+        task |= {"bundle": str(served.bundle), "file": str(served.path.resolve()), "environment": served.environment,
+                 "ahead": self._ahead.total_seconds()}  # fmt: skip
+        if task["act"] == "resume":
+            served.log.note_stopped(served.name, None)
+        process = start(task)
+        served.child = Child(task, process, utc_now())
+        threading.Thread(target=self._wait_for, args=(served, served.child), name="service-child", daemon=True).start()
+
+    def _wait_for(self, served: Served, child: Child) -> None:
+        """Wait for a run's process to end, and see what is due then."""
+        said = child.process.communicate()[1]
+        try:
+            self._ended(served, child, said)
+        except KanalError as error:
+            served.trouble = str(error)
+        served.child = None
+        if not self.stopping:
+            self.look_all()
+
+    def _ended(self, served: Served, child: Child, said: str) -> None:
+        status, task = child.process.returncode, child.task
+        served.log.end_dead_runs()
+        if status in (0, 1):
+            served.trouble = served.not_before = None
+        else:
+            lines = said.strip().splitlines()[-10:]
+            ended = f"its process ended by signal {-status}" if status < 0 else "its process ended unexpectedly"
+            served.trouble = " ".join(lines) if status == 3 else " ".join([capital(ended), *lines])
+            served.not_before = utc_now() + _LATER
+            if task["act"] == "resume":
+                served.in_vain[task["run"]] = served.in_vain.get(task["run"], 0) + 1
+                if served.job.schedule is not None:
+                    served.not_before = utc_now() + served.job.schedule.resume.pause
+        runs = served.log.runs_of(served.name, 1)
+        if child.stopping and runs and runs[0].status == "stopped" and self.stopping:
+            served.log.note_stopped(served.name, runs[0].run)
+        self.messenger.after_run(served, runs[0] if runs else None)
+
+    # --- what a person asks for ------------------------------------------------------------------------------------
+
+    def act(self, served: Served, act: str, run: int | None, by: str) -> None:
+        """Start a run of a job, resume or replay one, or stop the one that is under way; raises KanalError."""
+        with self._lock:
+            if act == "stop":
+                if served.child is None:
+                    raise KanalError(f"No run of {served.name} is under way here", "stop it where it was started")
+                self._stop_child(served.child)
+                return
+            if served.child is not None or served.log.is_running(served.name):
+                raise KanalError(f"A run of {served.name} is under way", "wait for it, or stop it")
+            self._start(served, {"act": act, "run": run, "by": by})
+
+    def _stop_child(self, child: Child) -> None:
+        child.stopping = True
+        with suppress(ProcessLookupError):
+            child.process.send_signal(signal.SIGTERM)
+
+    # --- the life of the service -----------------------------------------------------------------------------------
+
+    @contextmanager
+    def at_work(self) -> Iterator[None]:
+        """While it lasts, what is due is started; then all runs are stopped, and the service leaves nothing behind."""
+        from apscheduler.schedulers.background import BackgroundScheduler
+
+        timer = BackgroundScheduler(
+            timezone="UTC", job_defaults={"coalesce": True, "max_instances": 1, "misfire_grace_time": None}
+        )
+        logging.getLogger("apscheduler").setLevel(logging.ERROR)
+
+        def look_at(served: Served, when: dt.datetime | None) -> None:
+            if when is not None:
+                timer.add_job(self.look, "date", run_date=when, args=[served], id=served.name, replace_existing=True)
+
+        self._schedule = look_at
+        timer.add_job(self.look_at_files, "interval", seconds=WATCH_EVERY)
+        timer.add_job(self.look_all, "interval", seconds=LOOK_EVERY)
+        timer.add_job(self.messenger.look, "interval", seconds=LOOK_EVERY)
+        timer.start()
+        try:
+            self.look_all()
+            yield
+        finally:
+            self.stopping = True
+            timer.shutdown(wait=False)
+            self.stop()
+
+    def stop(self) -> None:
+        """Stop all runs, so that they can be gone on with, and remove what the service has kept on disk."""
+        self.stopping = True
+        children = [served.child for served in self.served.values() if served.child is not None]
+        for child in children:
+            self._stop_child(child)
+        for child in children:
+            with suppress(Exception):
+                child.process.wait(_PATIENCE)
+            if child.process.poll() is None:
+                child.process.kill()
+        for thread in threading.enumerate():
+            if thread.name == "service-child" and thread is not threading.current_thread():
+                thread.join(_PATIENCE)
+        shutil.rmtree(self._folder, ignore_errors=True)
+
+    def wait_for_children(self) -> None:
+        """Wait until no run is under way here."""
+        for thread in threading.enumerate():
+            if thread.name == "service-child":
+                thread.join()
+
+    # --- for the page ----------------------------------------------------------------------------------------------
+
+    def logs(self) -> list[RunLogStore]:
+        """The run logs of all jobs, each once."""
+        found = {str(served.log.database.identity): served.log for served in self.served.values()}
+        return list(found.values())
+
+    def running(self, served: Served) -> RunRecord | None:
+        """The run of a job that is under way."""
+        latest = served.log.runs_of(served.name, 1)
+        return latest[0] if latest and latest[0].status == "running" else None
+
+    def _say(self, served: Served, event: str, said: str) -> None:
+        tell(event, logging.WARNING, said, job=served.name)
