@@ -170,7 +170,7 @@ def test_shell_completion(tmp_path: Path) -> None:
     asked = os.environ | {"_KANAL_COMPLETE": "complete_bash", "COMP_WORDS": "kanal re", "COMP_CWORD": "1"}
     kanal = Path(sys.executable).parent / "kanal"
     done = subprocess.run([kanal], env=asked, cwd=tmp_path, capture_output=True, text=True, check=True)
-    assert set(done.stdout.split()) == {"resume", "replay", "rejects"}
+    assert set(done.stdout.split()) == {"resume", "replay", "rejects", "report"}
 
 
 def test_progress_tells_the_share_and_the_time_left(files: Files) -> None:

@@ -60,8 +60,6 @@ class Step:
                 raise KanalError(f'"{self}" does not go with the date {anchor}', 'write a time such as "1 day"')
             if not self.is_time:
                 return _months_after(anchor, number * self.count * (12 if self.unit == "years" else 1))
-            if not isinstance(anchor, dt.datetime) and self.unit not in ("days", "weeks"):
-                raise KanalError(f'"{self}" does not go with the date {anchor}', "write days, or a time of the day too")
             return anchor + number * self.time
         except OverflowError:
             raise KanalError(f'a window of "{self}" is too long for {anchor}', "write a shorter one") from None
@@ -90,6 +88,15 @@ def parse_step(text: str) -> Step:
     return step
 
 
+def parse_time(text: str) -> dt.timedelta:
+    """The time that a text such as "2 hours" means, or none, as "0 seconds" does; raises KanalError for others."""
+    found = _STEP.fullmatch(text.strip())
+    step = Step(int(found[1]), found[2].rstrip("s") + "s") if found else None
+    if step is None or not step.is_time:
+        raise KanalError(f'"{shortened(text, 40)}" is no time', 'write one such as "2 hours", "30 minutes" or "1 day"')
+    return step.time
+
+
 def parse_edge(text: str) -> AnyEdge:
     """The edge that a text means: a whole number, a date, or a date and time; raises KanalError."""
     text = text.strip()
@@ -114,7 +121,8 @@ def windows(since: AnyEdge, until: AnyEdge, step: Step) -> Iterator[Window]:
 
     Each is half open: it has its first edge, and not its second, so that no value is in two of them, or in none.
     """
-    if isinstance(since, dt.datetime) != isinstance(until, dt.datetime) and not isinstance(since, int):
+    within_days = step.unit in ("seconds", "minutes", "hours")
+    if within_days or (isinstance(since, dt.datetime) != isinstance(until, dt.datetime) and not isinstance(since, int)):
         since, until = (_with_time(edge) for edge in (since, until))
     if type(since) is not type(until) or getattr(since, "tzinfo", None) != getattr(until, "tzinfo", None):
         raise KanalError(f"{edge_text(since)} and {edge_text(until)} are of two kinds", "write both in the same form")

@@ -15,7 +15,7 @@ from kanal.core.conversions import Options
 from kanal.core.conversions.rounding import ROUNDING
 from kanal.core.errors import KanalError, masked, shortened
 from kanal.core.nearest import did_you_mean
-from kanal.core.windows import parse_step
+from kanal.core.windows import parse_time
 from kanal.definition.base import Model, known_type
 from kanal.definition.commits import COMMIT_MODES, CommitMode
 from kanal.definition.environments import CHANGED, Environment, merged
@@ -98,7 +98,7 @@ class RunLog(Model):
     @property
     def kept(self) -> int | dt.timedelta | None:
         """How many runs of a job are kept, or for how long; None for all, for ever."""
-        return parse_step(self.keep_runs).time if isinstance(self.keep_runs, str) else self.keep_runs
+        return parse_time(self.keep_runs) if isinstance(self.keep_runs, str) else self.keep_runs
 
     def __repr_args__(self) -> list[tuple[str, Any]]:
         return [("url", redacted(self.url))]
@@ -425,7 +425,8 @@ class Settings(Model):
 
 def _is_time(text: str) -> bool:
     with suppress(KanalError):
-        return parse_step(text).is_time
+        parse_time(text)
+        return True
     return False
 
 
@@ -457,7 +458,7 @@ class Since(Model):
         """The overlap, if it is a time."""
         if not isinstance(self.overlap, str):
             return None
-        return parse_step(self.overlap).time
+        return parse_time(self.overlap)
 
 
 class Split(Model):

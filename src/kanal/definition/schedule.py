@@ -10,7 +10,7 @@ from typing import Annotated, Literal, Self
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
 from kanal.core.errors import KanalError
-from kanal.core.windows import Step, parse_step
+from kanal.core.windows import Step, parse_step, parse_time
 from kanal.definition.base import Model
 from kanal.definition.secrets import Secret, list_of, no_plain_secret, share_or_count
 
@@ -24,6 +24,14 @@ def _known_step(value: str | None) -> str | None:
     return value
 
 
+def _known_time(value: str) -> str:
+    try:
+        parse_time(value)
+    except KanalError as error:
+        raise ValueError(f"{error.what}: {error.remedy}") from None
+    return value
+
+
 class Resumption(Model):
     """How often a failed run is resumed by itself, and after how long each time."""
 
@@ -33,15 +41,12 @@ class Resumption(Model):
     @field_validator("after")
     @classmethod
     def _known(cls, value: str) -> str:
-        _known_step(value)
-        if not parse_step(value).is_time:
-            raise ValueError('it is no time: write one such as "10 minutes"')
-        return value
+        return _known_time(value)
 
     @property
     def pause(self) -> dt.timedelta:
         """The time between the end of a failed run and its resumption."""
-        return parse_step(self.after).time
+        return parse_time(self.after)
 
 
 class Schedule(Model):
@@ -160,7 +165,4 @@ class Notify(Model):
     @field_validator("silent_for")
     @classmethod
     def _a_time(cls, value: str) -> str:
-        _known_step(value)
-        if not parse_step(value).is_time:
-            raise ValueError('it is no time: write one such as "26 hours" or "2 days"')
-        return value
+        return _known_time(value)

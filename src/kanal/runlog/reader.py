@@ -59,6 +59,10 @@ def run_record(row: Any, steps: tuple[StepRecord, ...]) -> RunRecord:
     )  # fmt: skip
 
 
+def _range_of(options: Mapping[str, Any]) -> tuple[Any, ...]:
+    return tuple(options.get(name) for name in ("since", "until"))
+
+
 class RunLogReader:
     """What can be asked of the run log in one database."""
 
@@ -255,14 +259,22 @@ class RunLogReader:
         return [record for record in found if self.done_since(record) is None]
 
     def done_since(self, record: RunRecord) -> int | None:
-        """The later run of the job by which all steps have succeeded that did not in this one; None for none."""
+        """The later run of the job by which all steps have succeeded that did not in this one; None for none.
+
+        Runs that were told another range of change values did something else.
+        """
         left = {step.step for step in record.steps if step.status != "succeeded"}
-        later = sa.select(STEP.c.step, sa.func.max(STEP.c.run)).join(RUN, RUN.c.run == STEP.c.run)
-        later = later.where(RUN.c.job == record.job, RUN.c.run > record.run, STEP.c.status == "succeeded")
-        later = later.where(_NO_REPLAY).group_by(STEP.c.step)
+        if not left:
+            return None
+        later = sa.select(STEP.c.step, STEP.c.run, RUN.c.options).join(RUN, RUN.c.run == STEP.c.run)
+        later = later.where(RUN.c.job == record.job, RUN.c.run > record.run, STEP.c.status == "succeeded", _NO_REPLAY)
+        later = later.where(STEP.c.step.in_(left)).order_by(STEP.c.run.desc()).limit(20_000)
+        done: dict[str, int] = {}
         with self._begin() as connection:
-            done = {row[0]: int(row[1]) for row in connection.execute(later)}
-        return max(done[name] for name in left) if left and left <= set(done) else None
+            for step, run, options in connection.execute(later):
+                if step not in done and _range_of(json.loads(options or "{}")) == _range_of(record.options):
+                    done[step] = int(run)
+        return max(done.values()) if left <= set(done) else None
 
     def read_since(self, record: RunRecord, step: str) -> int | None:
         """A later run in which a step has succeeded that reads all of its source, so that what it rejected in this

@@ -381,12 +381,14 @@ class RunLogStore(RunLogReader):
             return [(row.run, row.token or "") for row in connection.execute(found.limit(100_000)) if row.run != best]
 
     def abandoned(self, job: str) -> list[tuple[int, str]]:
-        """The runs of a job that failed long ago, and that nobody has gone on with while later ones succeeded."""
+        """The runs of a job that failed long ago, and that nobody has gone on with while later ones succeeded.
+
+        Not those of a window, which no other run loads."""
         long_ago = clock.now() - ABANDONED
         last = sa.select(sa.func.max(RUN.c.run)).where(RUN.c.job == job, RUN.c.status == "succeeded").scalar_subquery()
         found = sa.select(RUN.c.run, RUN.c.token).where(
             RUN.c.job == job, RUN.c.status.in_(("failed", "stopped")), RUN.c.finished < long_ago, RUN.c.run < last,
-            RUN.c.token != "",
+            RUN.c.token != "", sa.or_(RUN.c.options.is_(None), ~RUN.c.options.like('%"until"%')),
         )  # fmt: skip
         with self._begin() as connection:
             return [(row.run, row.token or "") for row in connection.execute(found)]

@@ -6,10 +6,13 @@ from dataclasses import fields
 from typing import Any
 
 import sqlalchemy as sa
+from sqlalchemy.dialects import mysql
 
 from kanal.core.tally import Tally
 
 METADATA = sa.MetaData()
+#: A text that MariaDB too takes where it is longer than 65,535 bytes.
+_LONG_TEXT = sa.Text().with_variant(mysql.MEDIUMTEXT(), "mysql", "mariadb")
 COUNTS = tuple(count.name for count in fields(Tally))
 
 
@@ -138,7 +141,7 @@ PLAN = sa.Table(
     sa.Column("plan", sa.Integer, primary_key=True),
     sa.Column("job", sa.String(200), nullable=False),
     sa.Column("digest", sa.String(64), nullable=False),
-    sa.Column("content", sa.Text(2**24 - 1), nullable=False),
+    sa.Column("content", _LONG_TEXT, nullable=False),
     sa.Index("kanal_plan_of_job", "job", "digest"),
 )
 SCHEDULE = sa.Table(

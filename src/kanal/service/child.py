@@ -13,13 +13,16 @@ from typing import Any
 from kanal.core.errors import KanalError
 from kanal.definition import read_job
 from kanal.job import Job
-from kanal.runlog import Start, clock
+from kanal.runlog import AlreadyRunning, Start, clock
 from kanal.runner import replay_run, resume_run, run_job
 from kanal.runner.run_options import RunOptions
 
+#: How the process ends where the run could not begin, and where another process does it.
+NOT_BEGUN, ELSEWHERE = 3, 4
+
 
 def work(task: dict[str, Any]) -> int:
-    """Do what a task says; 0 where it succeeded, 1 where a step failed, 3 where it could not begin."""
+    """Do what a task says; 0 where it succeeded, 1 where a step failed, NOT_BEGUN or ELSEWHERE."""
     clock.set_ahead(dt.timedelta(seconds=task.get("ahead", 0)))
     try:
         job = read_job(Path(task["bundle"]), Job, task.get("environment"), Path(task["file"]))
@@ -32,9 +35,11 @@ def work(task: dict[str, Any]) -> int:
             due = dt.datetime.fromisoformat(task["due"]) if task.get("due") else None
             start = Start(by=task.get("by"), due=due)
             outcome = run_job(job, RunOptions(since=low, until=high, zone=task.get("zone"), start=start))
+    except AlreadyRunning:
+        return ELSEWHERE
     except KanalError as error:
         print(error, file=sys.stderr, flush=True)
-        return 3
+        return NOT_BEGUN
     return 0 if str(outcome.status) == "succeeded" else 1
 
 

@@ -13,7 +13,7 @@ from urllib.parse import quote, unquote, urlsplit
 from kanal.connections.secrets import secret_value
 from kanal.core.errors import KanalError, counted, shortened
 from kanal.core.tally import Tally
-from kanal.core.windows import parse_step
+from kanal.core.windows import parse_time
 from kanal.definition import JobDefinition
 from kanal.definition.schedule import Notify
 from kanal.definition.secrets import within
@@ -228,7 +228,7 @@ class Messenger:
         success = served.log.last_success(served.name)
         for name, notify in served.job.notify.items():
             silent = now - max(since, aware(success) if success else since, self._service.began)
-            if "nothing_ran" in notify.when and silent > parse_step(notify.silent_for).time:
+            if "nothing_ran" in notify.when and silent > parse_time(notify.silent_for):
                 last = f"the last time at {success:%Y-%m-%d %H:%M:%S} UTC" if success else "never yet"
                 text = f"{served.name} has not succeeded for {notify.silent_for}: {last}."
                 self._tell(served, "nothing_ran", f"silent since {success or since}", text, name)

@@ -17,6 +17,7 @@ from kanal.core.errors import KanalError, capital
 from kanal.core.nearest import did_you_mean
 from kanal.runlog import RunLogStore, RunRecord, clock
 from kanal.runner.events import tell
+from kanal.service.child import ELSEWHERE, NOT_BEGUN
 from kanal.service.due import Decision, Known, aware, decide
 from kanal.service.messages import Messenger
 from kanal.service.served import Child, Served, start, take_in
@@ -40,8 +41,7 @@ class Service:
     def __init__(
         self, paths: Sequence[Path], environment: str | None = None, at_once: int = 4, ahead: dt.timedelta | None = None
     ) -> None:
-        clock.set_ahead(ahead or dt.timedelta())
-        self._ahead = ahead or dt.timedelta()
+        self.set_ahead(ahead or dt.timedelta())
         self.environment = environment
         self.at_once = at_once
         self.began = utc_now()
@@ -57,6 +57,11 @@ class Service:
             self._take(path)
         self._check_names()
         self.messenger = Messenger(self)
+
+    def set_ahead(self, ahead: dt.timedelta) -> None:
+        """Have the clock of the service and its runs go ahead of the machine's; for rehearsing a schedule."""
+        self._ahead = ahead
+        clock.set_ahead(ahead)
 
     # --- the jobs --------------------------------------------------------------------------------------------------
 
@@ -91,6 +96,20 @@ class Service:
                         f'{served.path}: it runs after a job "{name}", which is not served',
                         did_you_mean(name, names) or "serve that one too",
                     )
+
+        for served in self.served.values():
+            self._check_circle([served])
+
+    def _check_circle(self, chain: list[Served]) -> None:
+        """Raises KanalError where jobs run after each other in a circle."""
+        schedule = chain[-1].job.schedule
+        for name in schedule.after_job if schedule is not None else ():
+            other = self._other(chain[-1], name)
+            if other is chain[0]:
+                ring = " → ".join(one.name for one in [*chain, chain[0]])
+                raise KanalError(f"These jobs run after each other in a circle: {ring}", "give one of them a time")
+            if other is not None and other not in chain:
+                self._check_circle([*chain, other])
 
     def _other(self, served: Served, name: str) -> Served | None:
         """The job of a name, in the same environment."""
@@ -214,12 +233,12 @@ class Service:
     def _ended(self, served: Served, child: Child, said: str) -> None:
         status, task = child.process.returncode, child.task
         served.log.end_dead_runs()
-        if status in (0, 1):
+        if status in (0, 1, ELSEWHERE):
             served.trouble = served.not_before = None
         else:
             lines = said.strip().splitlines()[-10:]
             ended = f"its process ended by signal {-status}" if status < 0 else "its process ended unexpectedly"
-            served.trouble = " ".join(lines) if status == 3 else " ".join([capital(ended), *lines])
+            served.trouble = " ".join(lines) if status == NOT_BEGUN else " ".join([capital(ended), *lines])
             served.not_before = utc_now() + _LATER
             if task["act"] == "resume":
                 served.in_vain[task["run"]] = served.in_vain.get(task["run"], 0) + 1
@@ -228,7 +247,8 @@ class Service:
         runs = served.log.runs_of(served.name, 1)
         if child.stopping and runs and runs[0].status == "stopped" and self.stopping:
             served.log.note_stopped(served.name, runs[0].run)
-        self.messenger.after_run(served, runs[0] if runs else None)
+        if status != ELSEWHERE:
+            self.messenger.after_run(served, runs[0] if runs else None)
 
     # --- what a person asks for ------------------------------------------------------------------------------------
 

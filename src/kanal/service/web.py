@@ -13,6 +13,7 @@ from collections.abc import AsyncIterator, Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 import jinja2
 import uvicorn
@@ -149,13 +150,14 @@ class Page:
         return Starlette(
             routes=[
                 Route("/", self._overview),
-                Route("/jobs/{name}", self._job),
-                Route("/jobs/{name}/text", self._text),
-                Route("/jobs/{name}/lineage", self._lineage),
-                Route("/jobs/{name}/runs/{run:int}", self._run),
-                Route("/jobs/{name}/runs/{run:int}/rejects", self._rejects),
-                Route("/jobs/{name}/runs/{run:int}/rejects.csv", self._rejects_file),
-                Route("/jobs/{name}/act", self._act, methods=["POST"]),
+                # A name may have a / in it, so the longer paths come first.
+                Route("/jobs/{name:path}/runs/{run:int}/rejects.csv", self._rejects_file),
+                Route("/jobs/{name:path}/runs/{run:int}/rejects", self._rejects),
+                Route("/jobs/{name:path}/runs/{run:int}", self._run),
+                Route("/jobs/{name:path}/text", self._text),
+                Route("/jobs/{name:path}/lineage", self._lineage),
+                Route("/jobs/{name:path}/act", self._act, methods=["POST"]),
+                Route("/jobs/{name:path}", self._job),
                 Route("/sign-in", self._sign_in, methods=["GET", "POST"]),
                 Route("/sign-out", self._sign_out, methods=["POST"]),
                 Route("/changes", self._changes),
@@ -211,7 +213,10 @@ class Page:
         return served
 
     def _record(self, served: Served, request: Request) -> RunRecord:
-        record = served.log.run(request.path_params["run"])
+        try:
+            record = served.log.run(request.path_params["run"])
+        except KanalError as error:
+            raise HTTPException(404, str(error)) from None
         if record.job != served.name:
             raise HTTPException(404, f"That run is not one of {served.name}.")
         return record
@@ -385,7 +390,7 @@ class Page:
         await run_in_threadpool(self.service.act, served, act, run, f"the page, from {where}")
         self._kept.clear()
         await asyncio.sleep(0.7)
-        return RedirectResponse(request.url_for("_job", name=served.name).path, 303, _SECURITY)
+        return RedirectResponse(f"/jobs/{quote(served.name, safe='')}", 303, _SECURITY)
 
     # --- for programs ----------------------------------------------------------------------------------------------
 
@@ -447,8 +452,7 @@ class Page:
     async def _failed(self, request: Request, error: Exception) -> Response:
         if not isinstance(error, KanalError):
             return PlainTextResponse("this should not happen; please report it", 500, _SECURITY)
-        known = "There is no run" in str(error)
-        return self._html(request, "error.html", 404 if known else 503, said=str(error))
+        return self._html(request, "error.html", 503, said=str(error))
 
 
 def _file(name: str, kind: str) -> Callable[[Request], Any]:
