@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import json
+import re
+import shlex
 import shutil
 from collections.abc import Callable
 from pathlib import Path
@@ -9,7 +12,7 @@ from pathlib import Path
 import pytest
 
 import kanal
-from conftest import Place
+from conftest import Cli, Files, Place, document
 from kanal.demo.cards import write_cards
 from kanal.demo.harbour import TOKEN, harbour
 from kanal.demo.server import FileServer
@@ -89,3 +92,30 @@ def test_a_signed_address_and_an_api(tmp_path: Path, monkeypatch: pytest.MonkeyP
         sent = counts(kanal.Job.read(tmp_path / "arrivals.toml").run()["arrivals"])
         assert sent["read"] == 30 and sent["inserted"] == len(service.arrivals) > 0
         assert {"vessel", "tonnes", "at"} == set(service.arrivals[0])
+
+
+def test_the_nightly_example(files: Files, cli: Cli, process: Cli, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Each command of its pipeline definition, unit and container file is one that Kanal knows, and the job runs."""
+    for path in (EXAMPLES / "nightly").iterdir():
+        shutil.copy(path, files.folder)
+    monkeypatch.setenv("KEEPER_MAIL", "json://127.0.0.1/kanal")
+    rows = [(f"P{n}", "sw1 ", f"2026-01-0{1 + n % 3} 10:00:00") for n in range(9)]
+    files.database(
+        "house.db", "CREATE TABLE vessel (mark TEXT PRIMARY KEY); CREATE TABLE passage (passage_no TEXT PRIMARY KEY, "
+        "mark TEXT, arrived_at TIMESTAMP)", vessel=[("SW1",)], passage=rows,
+    )  # fmt: skip
+    commands = re.findall(r"run: kanal (.*)", (files.folder / "check-and-bundle.yml").read_text())
+    assert [command.split()[0] for command in commands] == ["check", "create", "run", "bundle"]
+    for command in commands:
+        outcome = process(*shlex.split(command))
+        assert outcome.returncode == 0, (command, outcome.stdout, outcome.stderr)
+    assert files.rows("register-test.db", "SELECT count(*) FROM passage") == [(0,)]  # a rehearsal leaves nothing
+    unit = re.search(r"^ExecStart=\S*kanal (.*)$", (files.folder / "kanal.service").read_text(), re.MULTILINE)
+    image = re.search(r"^CMD (\[.*\])$", (files.folder / "Containerfile").read_text(), re.MULTILINE)
+    assert unit is not None and image is not None
+    for arguments in (shlex.split(unit[1]), json.loads(image[1])[1:]):
+        assert (files.folder / arguments[1]).exists() and cli(*arguments, "--help").returncode == 0
+    assert len(document(cli("next", "nightly.kanal.zip", "--env", "production", "--json"))[0]["next"]) == 5
+    span = ("--since", "2026-01-01", "--until", "2026-01-04", "--by", "1 day")
+    assert cli("run", "nightly.kanal.zip", "--env", "production", *span).returncode == 0
+    assert files.rows("register-production.db", "SELECT count(*) FROM passage") == [(9,)]

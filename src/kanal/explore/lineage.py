@@ -109,7 +109,7 @@ def events_of(plan: JobPlan) -> Iterable[dict[str, Any]]:
                 "name": f"{plan.job.log_name}.{step.name}",
                 "facets": {
                     "jobType": _facet(
-                        "2-0-3/JobTypeJobFacet", processingType="BATCH", integration="KANAL", jobType="LOAD"
+                        "2-0-4/JobTypeJobFacet", processingType="BATCH", integration="KANAL", jobType="LOAD"
                     )
                 },
             },

@@ -15,6 +15,7 @@ from kanal.connections.roles import Reads, Writes, lacks
 from kanal.core.errors import ExpressionError, KanalError, passes
 from kanal.core.expressions.registry import Function
 from kanal.core.nearest import did_you_mean
+from kanal.core.types import Family
 from kanal.definition import Format, JobDefinition, JobError, Pipeline, Problem, Secret, Source, Table
 from kanal.definition.problems import KeyPath
 from kanal.runlog import SeenTable
@@ -100,6 +101,7 @@ class _Planner:
             self.problem(("pipeline" if step in job.pipeline else "command", step), error.what, error.remedy)
         self._check_deletions(steps)
         self._check_files(steps)
+        self._check_windows(steps)
         seen = list(self._seen(steps))
         if self.problems:
             wrong = JobError(list(dict.fromkeys(self.problems)), self._passing.issuperset(self.problems))
@@ -223,6 +225,26 @@ class _Planner:
                         f"pipeline {other.name} writes files of these names too",
                         "give each its own, for instance by {step} in the name",
                     )
+
+    def _check_windows(self, steps: Mapping[str, StepPlan]) -> None:
+        """The windows of a schedule must be some of what pipelines load."""
+        schedule = self.job.schedule
+        if schedule is None or schedule.step is None:
+            return
+        changes = {
+            p.name: p.since.change for p in steps.values() if isinstance(p, PipelinePlan) and p.since is not None
+        }
+        if not changes and not self.problems:
+            self.problem(
+                ("schedule", "window"), "no pipeline loads only what is new", "give one since, or take the window away"
+            )
+        for name, change in changes.items():
+            if change.type.family not in (Family.DATE, Family.TIMESTAMP, Family.TIMESTAMPTZ):
+                what = f"{change.text} is of type {change.type}, and the windows of the schedule are times"
+                self.problem(("pipeline", name, "since"), what, "take a date or timestamp, or run it by hand with --by")
+            elif change.type.family is Family.DATE and schedule.step.unit in ("seconds", "minutes", "hours"):
+                what = f"{change.text} is a date, and the windows of the schedule are {schedule.window}"
+                self.problem(("pipeline", name, "since"), what, 'make the window "1 day" or longer')
 
     # --- problems --------------------------------------------------------------------------------------------------
 
