@@ -2,10 +2,10 @@
 
     python benchmarks/service.py [--jobs 200] [--runs 5000] [--viewers 50] [--seconds 30] [--many 100000]
 
-Fills a run log on SQLite with runs of many jobs, of four steps each, serves the jobs, and has viewers ask for pages one
-after the other, a second apart, as people do. Then it fills a run log with `--many` runs, and times `kanal runs`, beside
-a `kanal --version` that looks at nothing, and each page by a single viewer. Prints medians, and the time within which 99
-of 100 came, in seconds.
+Fills a run log on SQLite with runs of many jobs, of four steps each, serves the jobs, and has viewers ask for pages,
+one after the other, a second apart, as people do. Then it fills a run log with `--many` runs, and times `kanal runs`,
+beside a `kanal --version` that looks at nothing, and each page by a single viewer. Prints medians, and the time within
+which 99 of 100 came, in seconds.
 """
 
 from __future__ import annotations

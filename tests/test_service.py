@@ -132,6 +132,36 @@ def test_after_another_job_and_two_services_at_once(files: Files) -> None:
         assert ended[0][0][:19] == due[:19], job
 
 
+def test_a_run_that_cannot_begin_is_resumed_by_itself(files: Files) -> None:
+    """As often as the schedule says, and the service lives on where a run's process is killed."""
+    path = house(files, '[schedule]\nevery = "1 hour"\nresume = { times = 5, after = "1 second" }\n')
+    path.write_text(path.read_text().replace("old:t", "old:late"))
+    now = dt.datetime.now(dt.UTC)
+    soon = now.replace(minute=0, second=0, microsecond=0) + dt.timedelta(hours=1, seconds=-3)
+    service = Service([path], ahead=soon - now)
+    served = service.served["test"]
+    try:
+        with service.at_work():
+            time.sleep(3)
+            service.look_all()
+            wait_for(lambda: runs(files)[0][1] == "failed" and served.child is None)
+            files.database("old.db", "ALTER TABLE t RENAME TO late")
+            service.set_ahead(soon - now + dt.timedelta(minutes=2))
+
+            def looked() -> Any:
+                service.look_all()
+                return [row[1] for row in runs(files)] == ["succeeded"]
+
+            wait_for(looked)
+            service.act(served, "run", None, "a test")
+            assert served.child is not None
+            served.child.process.kill()
+            wait_for(lambda: served.child is None)
+            assert "ended by signal 9" in (served.trouble or "")
+    finally:
+        clock.set_ahead(dt.timedelta())
+
+
 def test_what_cannot_be_served_is_said(files: Files, cli: Cli) -> None:
     house(files, '[schedule]\nafter_job = "tset"\n', "a.toml")
     assert 'runs after a job "tset", which is not served' in cli("serve", "a.toml").stderr

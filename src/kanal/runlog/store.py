@@ -48,6 +48,8 @@ _MEANWHILE = (0.1, 0.2, 0.3, 0.4)
 _PAUSES = (0.2, 1.0, 4.0, 10.0)
 #: A run that failed so long ago, before others that succeeded, is not gone on with any more.
 ABANDONED = dt.timedelta(days=30)
+#: Messages are kept for so long, so that none is sent twice.
+OLD_MESSAGE = dt.timedelta(days=90)
 Made = TypeVar("Made")
 
 
@@ -425,9 +427,10 @@ class RunLogStore(RunLogReader):
             connection.execute(SCHEDULE.update().where(SCHEDULE.c.job == job).values(stopped_run=run))
 
     def add_messages(self, rows: Sequence[Mapping[str, Any]]) -> int:
-        """Record messages to be sent, of those that are not recorded yet; how many are new."""
+        """Record messages to be sent, of those that are not recorded yet; how many are new. Old ones are removed."""
         added = 0
         with self._begin() as connection:
+            connection.execute(MESSAGE.delete().where(MESSAGE.c.made < clock.now() - OLD_MESSAGE))
             for row in rows:
                 same = [MESSAGE.c[name] == row[name] for name in ("job", "about", "receiver")]
                 if connection.execute(sa.select(MESSAGE.c.message).where(*same)).first() is None:

@@ -38,11 +38,11 @@ def facts_of(notify: Notify, record: RunRecord, usual: Mapping[str, Usual], fail
     """What there is to tell one receiver of a run that has ended: by kind, a sentence or more."""
     facts: dict[str, str] = {}
     total = total_of(record)
-    if record.status != "succeeded":
+    if record.status == "failed":
         ends = [step for step in record.steps if step.status in ("failed", "stopped") and step.error]
         lines = [f"{step.step}: {step.error}" for step in ends] or [record.error or "It ended unexpectedly."]
         facts["failed"] = "\n".join(shortened(line, 1_000) for line in lines[:5])
-    else:
+    elif record.status == "succeeded":
         counts = f"{total.read:,} rows read, {total.written:,} written, {total.rejected:,} rejected"
         facts["succeeded"] = f"It succeeded: {counts}."
         if failed_before:
@@ -227,7 +227,7 @@ class Messenger:
         since = aware(served.log.keep_schedule(served.name, schedule.identity))
         success = served.log.last_success(served.name)
         for name, notify in served.job.notify.items():
-            silent = now - max(since, aware(success) if success else since, self._service.began)
+            silent = now - max(since, aware(success) if success else since)
             if "nothing_ran" in notify.when and silent > parse_time(notify.silent_for):
                 last = f"the last time at {success:%Y-%m-%d %H:%M:%S} UTC" if success else "never yet"
                 text = f"{served.name} has not succeeded for {notify.silent_for}: {last}."

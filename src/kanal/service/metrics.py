@@ -36,9 +36,7 @@ class _Collector:
         running = GaugeMetricFamily("kanal_running", "Runs that are under way.", labels=labels)
         broken = GaugeMetricFamily("kanal_job_broken", "1 where the job file is broken.", labels=labels)
         for log in self._service.logs():
-            names = [
-                one.name for one in self._service.served.values() if one.log.database.identity == log.database.identity
-            ]
+            names = [served.name for served in self._service.served.values() if served.log is log]
             for job, status, count in log.counted_runs(names):
                 runs.add_metric((job, status), count)
             for job, fates in log.counted_rows(names).items():

@@ -17,7 +17,6 @@ from kanal.definition import JobError
 from kanal.definition.bundle import ENDING, texts_of, write_bundle
 from kanal.job import Job
 from kanal.runlog import RunLogStore
-from kanal.runner import run_log_of
 
 
 @dataclass
@@ -56,7 +55,9 @@ class Served:
         return found
 
 
-def take_in(path: Path, environment: str | None, folder: Path, check: bool = False) -> Served:
+def take_in(
+    path: Path, environment: str | None, folder: Path, log_of: Callable[[Job], RunLogStore], check: bool = False
+) -> Served:
     """Read a job to be served, and keep what was read in a folder; raises JobError where it is wrong.
 
     With `check`, its databases are asked too; what is wrong there but may pass is no obstacle.
@@ -71,9 +72,7 @@ def take_in(path: Path, environment: str | None, folder: Path, check: bool = Fal
     else:
         write_bundle(job, packed)
         texts = texts_of(job)
-    log = run_log_of(job)
-    log.prepare()
-    served = Served(path, environment, job, packed, log, dict.fromkeys(map(str, texts), (0, 0)))
+    served = Served(path, environment, job, packed, log_of(job), dict.fromkeys(map(str, texts), (0, 0)))
     served.seen = served.looks()
     return served
 
@@ -121,7 +120,3 @@ def start(task: dict[str, Any]) -> subprocess.Popen[str]:
     except OSError as error:
         raise KanalError(f"no process can be started: {error.strerror}", "see whether the machine is full") from None
     return process
-
-
-#: What is called with a served job when something has changed about it.
-Told = Callable[[Served], None]

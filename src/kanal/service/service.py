@@ -8,14 +8,16 @@ import shutil
 import signal
 import tempfile
 import threading
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Hashable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
 from kanal.core.errors import KanalError, capital
 from kanal.core.nearest import did_you_mean
-from kanal.runlog import RunLogStore, RunRecord, clock
+from kanal.job import Job
+from kanal.runlog import RunLogStore, clock
+from kanal.runner import run_log_of
 from kanal.runner.events import tell
 from kanal.service.child import ELSEWHERE, NOT_BEGUN
 from kanal.service.due import Decision, Known, aware, decide
@@ -51,11 +53,17 @@ class Service:
         self._folder = Path(tempfile.mkdtemp(prefix="kanal-service-"))
         self._schedule: Callable[[Served, dt.datetime | None], None] = lambda _served, _when: None
         self.served: dict[str, Served] = {}
+        #: The run logs, each opened once however many jobs write to it.
+        self._logs: dict[tuple[Hashable, str], RunLogStore] = {}
         #: Jobs that could not be read when the service began, and why.
         self.unread: dict[Path, str] = {}
-        for path in paths:
-            self._take(path)
-        self._check_names()
+        try:
+            for path in paths:
+                self._take(path)
+            self._check_names()
+        except KanalError:
+            shutil.rmtree(self._folder, ignore_errors=True)
+            raise
         self.messenger = Messenger(self)
 
     def set_ahead(self, ahead: dt.timedelta) -> None:
@@ -68,7 +76,7 @@ class Service:
     def _take(self, path: Path, check: bool = False) -> None:
         """Take a job in for the first time, or note why it cannot be."""
         try:
-            served = take_in(path, self.environment, self._folder, check)
+            served = take_in(path, self.environment, self._folder, self._log_of, check)
         except KanalError as error:
             self.unread[path] = str(error)
             return
@@ -78,6 +86,15 @@ class Service:
             raise KanalError(f'{twin.path} and {path} are both called "{served.name}"', "give one another name")
         self.served[served.name] = served
         self._keep_schedule(served)
+
+    def _log_of(self, job: Job) -> RunLogStore:
+        """The run log of a job, which other jobs may have too."""
+        log = run_log_of(job)
+        key = (log.database.identity, str(log.database.url))
+        if key not in self._logs:
+            log.prepare()
+            self._logs[key] = log
+        return self._logs[key]
 
     def _keep_schedule(self, served: Served) -> None:
         if served.job.schedule is not None:
@@ -129,7 +146,7 @@ class Service:
 
     def _take_over(self, served: Served) -> None:
         try:
-            fresh = take_in(served.path, served.environment, self._folder, check=True)
+            fresh = take_in(served.path, served.environment, self._folder, self._log_of, check=True)
             if fresh.name != served.name:
                 raise KanalError(f'the job is now called "{fresh.job.job}"', "start the service anew to rename a job")
         except KanalError as error:
@@ -189,7 +206,18 @@ class Service:
             self.look(served)
 
     def look(self, served: Served) -> None:
-        """See what is due of a job, start it, and say when to look again."""
+        """See what is due of a job, start it, and say when to look again; nothing that goes wrong ends that."""
+        try:
+            self._look(served)
+        except Exception as error:
+            self._unexpected(served, error)
+
+    def _unexpected(self, served: Served, error: Exception) -> None:
+        """What should not happen to one job harms no other, and is said."""
+        served.trouble = f"this should not happen, please report it: {type(error).__name__}: {error}"
+        self._say(served, "job_in_trouble", served.trouble)
+
+    def _look(self, served: Served) -> None:
         with self._lock:
             if self.stopping:
                 return
@@ -221,12 +249,15 @@ class Service:
 
     def _wait_for(self, served: Served, child: Child) -> None:
         """Wait for a run's process to end, and see what is due then."""
-        said = child.process.communicate()[1]
         try:
+            said = child.process.communicate()[1]
             self._ended(served, child, said)
         except KanalError as error:
             served.trouble = str(error)
-        served.child = None
+        except Exception as error:
+            self._unexpected(served, error)
+        finally:
+            served.child = None
         if not self.stopping:
             self.look_all()
 
@@ -244,7 +275,7 @@ class Service:
                 served.in_vain[task["run"]] = served.in_vain.get(task["run"], 0) + 1
                 if served.job.schedule is not None:
                     served.not_before = utc_now() + served.job.schedule.resume.pause
-        runs = served.log.runs_of(served.name, 1)
+        runs = [served.log.run(task["run"])] if task["act"] == "resume" else served.log.runs_of(served.name, 1)
         if child.stopping and runs and runs[0].status == "stopped" and self.stopping:
             served.log.note_stopped(served.name, runs[0].run)
         if status != ELSEWHERE:
@@ -279,7 +310,7 @@ class Service:
         timer = BackgroundScheduler(
             timezone="UTC", job_defaults={"coalesce": True, "max_instances": 1, "misfire_grace_time": None}
         )
-        logging.getLogger("apscheduler").setLevel(logging.ERROR)
+        logging.getLogger("apscheduler").setLevel(logging.CRITICAL)
 
         def look_at(served: Served, when: dt.datetime | None) -> None:
             if when is not None:
@@ -324,13 +355,7 @@ class Service:
 
     def logs(self) -> list[RunLogStore]:
         """The run logs of all jobs, each once."""
-        found = {str(served.log.database.identity): served.log for served in self.served.values()}
-        return list(found.values())
-
-    def running(self, served: Served) -> RunRecord | None:
-        """The run of a job that is under way."""
-        latest = served.log.runs_of(served.name, 1)
-        return latest[0] if latest and latest[0].status == "running" else None
+        return list(self._logs.values())
 
     def _say(self, served: Served, event: str, said: str) -> None:
         tell(event, logging.WARNING, said, job=served.name)

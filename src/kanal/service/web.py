@@ -228,11 +228,8 @@ class Page:
 
     def _overview_values(self) -> dict[str, Any]:
         glances: dict[str, list[RunGlance]] = {}
-        by_log: dict[str, list[Served]] = {}
-        for served in self.service.served.values():
-            by_log.setdefault(str(served.log.database.identity), []).append(served)
-        for same in by_log.values():
-            glances |= same[0].log.glance([served.name for served in same], views.MARKS)
+        for log in self.service.logs():
+            glances |= log.glance([one.name for one in self.service.served.values() if one.log is log], views.MARKS)
         rows = [self._row(served, glances[served.name]) for served in self.service.served.values()]
         rank = {"running": 0, "broken": 1, "trouble": 1, "failed": 2}
         rows.sort(key=lambda row: (rank.get(row.state, 3), row.name))
