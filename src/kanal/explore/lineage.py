@@ -68,7 +68,8 @@ def draw_lineage(origins: Sequence[Origin], path: Path) -> None:
             links.setdefault((place, column, origin.target, end), link)
     if len(links) > 400:  # else nothing could be seen
         links = {key: link for key, link in links.items() if not link.weak}
-    heading = f"{counted(len(origins), 'column')} and where they come from; dashed: found or chosen by"
+    many = len({(origin.target, origin.column) for origin in origins})
+    heading = f"{counted(many, 'column')}, and where the values come from; dashed: what finds or chooses rows"
     save([*left.values(), *right.values()], list(links.values()), heading, path)
 
 

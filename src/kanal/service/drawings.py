@@ -43,10 +43,11 @@ def order_picture(outline: Mapping[str, Any], states: Mapping[str, str]) -> Mark
         # Along its own row as far as no step stands there, else first to the other's row.
         free = all((between, from_row) not in taken for between in range(from_column + 1, column))
         turn = x2 - (_ACROSS - _WIDE) if free else x1
-        half = (_ACROSS - _WIDE) / 2
+        half, end = (_ACROSS - _WIDE) / 2, min(turn + _ACROSS - _WIDE, x2 - 1)
+        rest = f" H{x2 - 1:.0f}" if end < x2 - 1 else ""
         parts.append(
             f'<path class="wait" marker-end="url(#tip)" d="M{x1:.0f},{y1:.0f} H{turn:.0f} C{turn + half:.0f},{y1:.0f} '
-            f'{turn + half:.0f},{y2:.0f} {turn + 2 * half:.0f},{y2:.0f} H{x2 - 1:.0f}"><title>'
+            f'{turn + half:.0f},{y2:.0f} {end:.0f},{y2:.0f}{rest}"><title>'
             f"{escape(step)} waits for {escape(before)}: {escape(whys[step, before])}</title></path>"
         )
     for name, (column, row) in places.items():
