@@ -73,6 +73,21 @@ timeout = 10
 [run_log]
 url = "sqlite:///log.db"
 keep_runs = 5
+[schedule]
+cron = "15 2 * * *"
+time_zone = "Europe/Amsterdam"
+window = "1 day"
+first_window = 2026-01-01
+resume = { times = 2, after = "10 minutes" }
+finish_by = 06:00:00
+[notify.keeper]
+to = { env = "HOME" }
+when = ["failed", "late"]
+rejects_over = "1%"
+[environment.test]
+parameters.season = 2024
+connection.new.url = "sqlite:///new.db"
+schedule = { every = "1 hour" }
 """
 SPICE = ["\x00", "\x1b[2J", "\u202e", "'", '"', "\\", "{", "}", "[", "]", "=", "#", "%", "$", "${NO}", "::", ";", "--", "/*", "(", ")" * 50, "9" * 30, "-1", "1e400", "nan", "true", "[]", "{}", '""', "''' '''", "\u00e9", "\U0001f600",
          "x" * 3000, "\n", "\t", ".", ",", ":", "@", "NULL", "CASE", "CAST(1 AS", "regexp_like(mark, '(')", "2025-02-30", "old:", ":new", "postgresql://u:planted@h/d", "../..", "*", "?"]  # fmt: skip
@@ -263,8 +278,9 @@ def test_mutated_job_files(files: Files, commands: Commands, part: int) -> None:
 
 
 COMMANDS = [["check", "job.toml"], ["order", "job.toml"], ["runs"], ["rejects", "1"], ["watermarks", "job.toml"], ["tables", "sqlite:///old.db"], ["sample", "sqlite:///old.db", "vessel"], ["ping", "job.toml"], ["compare", "job.toml"],
-            ["draft", "sqlite:///old.db", "sqlite:///new.db"], ["create", "job.toml", "--show"], ["run", "job.toml", "--dry-run"], ["resume"], ["replay"]]  # fmt: skip
-ARGUMENTS = [*SPICE, "--json", "--job", "--like", "--sample", "-n", "--rows", "--only", "--set", "--set=x", "--set=season=1", "--since", "--until", "--all", "--run-log", "--export", "--help", "--version", "job.toml", "old.db", ".", "",
+            ["draft", "sqlite:///old.db", "sqlite:///new.db"], ["create", "job.toml", "--show"], ["run", "job.toml", "--dry-run"], ["resume"], ["replay"],
+            ["next", "job.toml"], ["lineage", "job.toml"], ["bundle", "job.toml", "--into", "job.kanal.zip"], ["runs", "--windows", "--job", "job.toml"], ["report"], ["notify", "job.toml"], ["check", "job.kanal.zip"]]  # fmt: skip
+ARGUMENTS = [*SPICE, "--env", "--env=test", "--env=all", "--by", "--picture", "--openlineage", "--json", "--job", "--like", "--sample", "-n", "--rows", "--only", "--set", "--set=x", "--set=season=1", "--since", "--until", "--all", "--run-log", "--export", "--help", "--version", "job.toml", "old.db", ".", "",
              "sqlite:///nope/x.db", "sqlite://", "mariadb://127.0.0.1:1/x", "postgresql://127.0.0.1:99999999/x", "0", "99", "-5", "vessels"]  # fmt: skip
 
 

@@ -199,6 +199,7 @@ def killed_week(place: Place, folder: Path, seed: int, kills: int, days: int) ->
         f'commit = "{chance.choice(["batch", "step"])}"\ncolumns = {{ id = "id", at = "at" }}\n'
         '[schedule]\ncron = "15 */6 * * *"\ntime_zone = "Europe/Amsterdam"\nwindow = "6 hours"\n'
         'first_window = 2026-03-27\nresume = { times = 1, after = "5 minutes" }\n'
+        + (f'[run_log]\nurl = "{place.url}"\n' if place.kind != "sqlite" else "")
     )
     state = folder / "state"
     state.write_text(start.isoformat())

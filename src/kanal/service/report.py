@@ -1,4 +1,4 @@
-"""One page about a run or a job that needs no server: small enough to be mailed."""
+"""One page about a run, and how its job has gone so far, that needs no server: small enough to be mailed."""
 
 from __future__ import annotations
 
@@ -12,14 +12,15 @@ from kanal.service.web import PAGES, environment
 
 
 def write_report(log: RunLogStore, record: RunRecord, path: Path) -> int:
-    """Write the page of a run, with the trends of its job; its size in bytes. Raises KanalError."""
-    glances = log.glance([record.job], views.TRENDS)[record.job]
+    """Write the page of a run, with the runs of its job until then; its size in bytes. Raises KanalError."""
+    glances = [run for run in log.glance([record.job], views.TRENDS)[record.job] if run.run <= record.run]
     text = (
         environment()
         .get_template("report.html")
         .render(
             run=views.run_view(log, record),
-            trends=views.trends_of([glance for glance in glances if glance.run <= record.run]),
+            trends=views.trends_of(glances),
+            runs=glances[::-1],
             css=(PAGES / "page.css").read_text(encoding="utf-8"),
             now=utc_now(),
             ago=views.ago,
