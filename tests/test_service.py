@@ -150,7 +150,7 @@ def test_a_run_that_cannot_begin_is_resumed_by_itself(files: Files) -> None:
 
             def looked() -> Any:
                 service.look_all()
-                return [row[1] for row in runs(files)] == ["succeeded"]
+                return [row[1] for row in runs(files)] == ["succeeded"] and served.child is None
 
             wait_for(looked)
             service.act(served, "run", None, "a test")
@@ -367,6 +367,7 @@ def test_a_message_that_cannot_be_sent_harms_no_run_and_is_tried_again(
     said = outcome.stderr + str(files.rows("kanal-runs.db", "SELECT * FROM kanal_message"))
     assert "Gehe1m" not in said and "user" not in said, said
     service = Service([path])
+    served = service.served["test"]
     service.messenger.send_all()  # too early
     assert posts == []
     clock.set_ahead(dt.timedelta(minutes=2))
@@ -379,6 +380,8 @@ def test_a_message_that_cannot_be_sent_harms_no_run_and_is_tried_again(
         service.messenger.send_all()
         assert len(posts) == 1
         path.write_text(path.read_text().replace("new:t", "nwe:t"))
+        service.look_at_files()
+        assert served.broken is None  # it may be being written just now
         service.look_at_files()
         wait_for(lambda: len(posts) == 2)
         assert posts[-1]["title"] == "test: job file is broken" and "kanal check" in posts[-1]["message"]

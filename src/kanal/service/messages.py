@@ -267,7 +267,7 @@ class Messenger:
         with self._one_at_a_time:
             for served in list(self._service.served.values()):
                 try:
-                    for message in served.log.unsent(served.name, MOST_TRIES):
+                    for message in () if not served.job.notify else served.log.unsent(served.name, MOST_TRIES):
                         if _is_to_be_tried(message):
                             self._send(served, message)
                 except KanalError as error:

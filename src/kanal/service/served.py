@@ -19,7 +19,7 @@ from kanal.job import Job
 from kanal.runlog import RunLogStore
 
 
-@dataclass
+@dataclass(eq=False)
 class Served:
     """A job as the service has it. `broken` says what is wrong with its file since it was last good."""
 
@@ -30,10 +30,16 @@ class Served:
     log: RunLogStore
     #: What the files looked like when they were last read, good or not, and which files those are.
     seen: dict[str, tuple[int, int]] = field(default_factory=dict)
+    #: What they looked like a moment ago, where they are being written.
+    changing: dict[str, tuple[int, int]] = field(default_factory=dict)
     broken: str | None = None
-    #: Why its next run could not begin, and until when that is not tried again.
+    #: Why its next run could not begin, and until when that is not tried again; whether the run log could not be asked.
     trouble: str | None = None
+    unknown: bool = False
     not_before: dt.datetime | None = None
+    #: When it is to be looked at again at the latest; whether it waits for another run to end.
+    again: dt.datetime | None = None
+    waits: bool = False
     #: How often runs were resumed in vain: they could not even begin.
     in_vain: dict[int, int] = field(default_factory=dict)
     child: Child | None = None

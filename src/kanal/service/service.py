@@ -55,6 +55,7 @@ class Service:
         self.served: dict[str, Served] = {}
         #: The run logs, each opened once however many jobs write to it.
         self._logs: dict[tuple[Hashable, str], RunLogStore] = {}
+        self._pulses: dict[tuple[Hashable, str], tuple[int, ...]] = {}
         #: Jobs that could not be read when the service began, and why.
         self.unread: dict[Path, str] = {}
         try:
@@ -101,35 +102,34 @@ class Service:
             served.log.keep_schedule(served.name, served.job.schedule.identity)
 
     def _check_names(self) -> None:
-        """Raises KanalError where a job is to run after one that is not served."""
-        if self.unread:
-            return
-        for served in self.served.values():
-            schedule = served.job.schedule
-            for name in schedule.after_job if schedule is not None else ():
-                if self._other(served, name) is None:
-                    names = [other.job.job for other in self.served.values()]
-                    raise KanalError(
-                        f'{served.path}: it runs after a job "{name}", which is not served',
-                        did_you_mean(name, names) or "serve that one too",
-                    )
+        """Raises KanalError where a job is to run after one that is not served, or after itself."""
+        for served in self.served.values() if not self.unread else ():
+            self._check_after(served)
 
-        for served in self.served.values():
-            self._check_circle([served])
+    def _check_after(self, served: Served) -> None:
+        schedule = served.job.schedule
+        for name in schedule.after_job if schedule is not None else ():
+            if self._other(name) is None:
+                names = [other.job.job for other in self.served.values()]
+                raise KanalError(
+                    f'{served.path}: it runs after a job "{name}", which is not served',
+                    did_you_mean(name, names) or "serve that one too",
+                )
+        self._check_circle([served])
 
     def _check_circle(self, chain: list[Served]) -> None:
         """Raises KanalError where jobs run after each other in a circle."""
         schedule = chain[-1].job.schedule
         for name in schedule.after_job if schedule is not None else ():
-            other = self._other(chain[-1], name)
-            if other is chain[0]:
+            other = self._other(name)
+            if other is not None and other.name == chain[0].name:
                 ring = " → ".join(one.name for one in [*chain, chain[0]])
                 raise KanalError(f"These jobs run after each other in a circle: {ring}", "give one of them a time")
             if other is not None and other not in chain:
                 self._check_circle([*chain, other])
 
-    def _other(self, served: Served, name: str) -> Served | None:
-        """The job of a name, in the same environment."""
+    def _other(self, name: str) -> Served | None:
+        """The job of a name."""
         return next((other for other in self.served.values() if name in (other.job.job, other.name)), None)
 
     def look_at_files(self) -> None:
@@ -141,6 +141,9 @@ class Service:
             now = served.looks()
             if now == served.seen:
                 continue
+            if now != served.changing:  # it may be being written just now
+                served.changing = now
+                continue
             served.seen = now
             self._take_over(served)
 
@@ -149,6 +152,7 @@ class Service:
             fresh = take_in(served.path, served.environment, self._folder, self._log_of, check=True)
             if fresh.name != served.name:
                 raise KanalError(f'the job is now called "{fresh.job.job}"', "start the service anew to rename a job")
+            self._check_after(fresh)
         except KanalError as error:
             served.broken = str(error)
             self._say(
@@ -179,7 +183,7 @@ class Service:
         last = runs[-1] if runs else None
         vain = last is not None and served.in_vain.get(last.run, 0) > schedule.resume.times
         settled = last is not None and last.status != "succeeded" and (vain or log.done_since(last) is not None)
-        others = {other: self._other(served, other) for other in schedule.after_job}
+        others = {other: self._other(other) for other in schedule.after_job}
         return Known(
             aware(log.keep_schedule(name, schedule.identity)),
             runs,
@@ -205,6 +209,26 @@ class Service:
         for served in list(self.served.values()):
             self.look(served)
 
+    def look_again(self) -> None:
+        """See of those jobs what is due of which that may have changed: by the time, or in their run logs."""
+        for key, log in list(self._logs.items()):
+            with suppress(KanalError):
+                pulse = log.pulse()
+                changed = self._pulses.get(key) != pulse
+                self._pulses[key] = pulse
+                for served in list(self.served.values()):
+                    over = served.again is not None and utc_now() >= served.again
+                    if served.log is log and (changed or over or served.waits):
+                        self.look(served)
+
+    def look_after(self, ended: Served) -> None:
+        """When a run has ended, see what is due of its job, of those that follow it, and of those that wait."""
+        for served in list(self.served.values()):
+            schedule = served.job.schedule
+            follows = schedule is not None and any(self._other(name) is ended for name in schedule.after_job)
+            if served is ended or follows or served.waits:
+                self.look(served)
+
     def look(self, served: Served) -> None:
         """See what is due of a job, start it, and say when to look again; nothing that goes wrong ends that."""
         try:
@@ -223,20 +247,22 @@ class Service:
                 return
             try:
                 decision = self.decision(served)
+                if served.unknown:
+                    served.trouble, served.unknown = None, False
                 full = sum(other.child is not None for other in self.served.values()) >= self.at_once
-                if decision.acts and full:
-                    return  # looked at again when a run ends
-                if decision.acts:
+                served.waits = decision.acts and full
+                if decision.acts and not full:
                     task: dict[str, Any] = {"act": "resume", "run": decision.resume}
                     if decision.due is not None:
                         assert served.job.schedule is not None
                         task = {"act": "run", "due": decision.due.isoformat(), "window": decision.window,
                                 "zone": served.job.schedule.time_zone, "by": "schedule"}  # fmt: skip
                     self._start(served, task)
-                self._schedule(served, decision.again)
+                served.again = decision.again
             except KanalError as error:  # the run log cannot be used, or no process be started
-                served.trouble = str(error)
-                self._schedule(served, utc_now() + _LATER)
+                served.trouble, served.unknown = str(error), True
+                served.again = utc_now() + _LATER
+            self._schedule(served, served.again)
 
     def _start(self, served: Served, task: dict[str, Any]) -> None:
         task |= {"bundle": str(served.bundle), "file": str(served.path.resolve()), "environment": served.environment,
@@ -259,7 +285,7 @@ class Service:
         finally:
             served.child = None
         if not self.stopping:
-            self.look_all()
+            self.look_after(served)
 
     def _ended(self, served: Served, child: Child, said: str) -> None:
         status, task = child.process.returncode, child.task
@@ -318,7 +344,7 @@ class Service:
 
         self._schedule = look_at
         timer.add_job(self.look_at_files, "interval", seconds=WATCH_EVERY)
-        timer.add_job(self.look_all, "interval", seconds=LOOK_EVERY)
+        timer.add_job(self.look_again, "interval", seconds=LOOK_EVERY)
         timer.add_job(self.messenger.look, "interval", seconds=LOOK_EVERY)
         timer.start()
         try:
