@@ -528,9 +528,10 @@ _JOBS = frozenset({"job", "jobs", "number"})
 def command_line() -> Callable[..., Any]:
     """All commands; those that are given a job take --env too."""
     group: Any = typer.main.get_command(app)
+    options = [option for option in _with_environment().params if option.name == "env"]
     for command in group.commands.values():
         if _JOBS & {parameter.name for parameter in command.params}:
-            command.params += [option for option in _with_environment().params if option.name == "env"]
+            command.params += options
     return cast("Callable[..., Any]", group)
 
 

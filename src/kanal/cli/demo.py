@@ -10,7 +10,8 @@ from kanal.cli.run import exit_status, print_run, run_shown
 from kanal.demo import write_demo
 from kanal.demo.cards import JOB_FILE as CARDS_FILE
 from kanal.job import Job
-from kanal.runner import run_document, run_log_of
+from kanal.runlog.documents import run_document
+from kanal.runner import run_log_of
 
 
 def demo(folder: Path, passages: int, json: bool) -> int:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from kanal.job import Job
+if TYPE_CHECKING:
+    from kanal.job import Job
 
 #: In place of a name: all environments, which kanal check goes through.
 ALL = "all"
@@ -24,6 +26,8 @@ def chosen_environment() -> str | None:
 
 def read_job(path: Path) -> Job:
     """The job of a file in the environment that was chosen; raises JobError."""
+    from kanal.job import Job
+
     return Job.read(path, _chosen[0])
 
 

@@ -3,14 +3,21 @@
 from __future__ import annotations
 
 import os
+from dataclasses import dataclass
 from pathlib import Path
 
-from kanal.cli.jobs import read_job
 from kanal.connections import open_database
 from kanal.core.errors import KanalError
-from kanal.definition import RunLog
 from kanal.runlog import RunLogStore
-from kanal.runner import run_log_of
+
+
+@dataclass(frozen=True)
+class _Place:
+    """Where a run log is: what a job's [run_log] says of it."""
+
+    url: str
+    password: None = None
+
 
 DEFAULT_FILE = "kanal-runs.db"
 
@@ -20,12 +27,15 @@ def find_run_log(job: Path | None, url: str | None) -> RunLogStore:
     if url is not None and job is not None:
         raise KanalError("--job and --run-log both name a run log", "give one of the two")
     if url is not None:
-        return _existing(RunLogStore(open_database("run_log", RunLog(url=url), Path.cwd())))
+        return _existing(RunLogStore(open_database("run_log", _Place(url), Path.cwd())))
     if job is not None:
+        from kanal.cli.jobs import read_job
+        from kanal.runner import run_log_of
+
         return _existing(run_log_of(read_job(job)))
     if not Path(DEFAULT_FILE).exists():
         raise KanalError(f"There is no {DEFAULT_FILE} in this folder", "name the job with --job FILE, or --run-log URL")
-    return _existing(RunLogStore(open_database("run_log", RunLog(url=f"sqlite:///{DEFAULT_FILE}"), Path.cwd())))
+    return _existing(RunLogStore(open_database("run_log", _Place(f"sqlite:///{DEFAULT_FILE}"), Path.cwd())))
 
 
 def _existing(store: RunLogStore) -> RunLogStore:
@@ -38,7 +48,11 @@ def _existing(store: RunLogStore) -> RunLogStore:
 
 def job_name(job: Path | None) -> str | None:
     """The name of a file's job; None where no file is given."""
-    return read_job(job).log_name if job is not None else None
+    if job is None:
+        return None
+    from kanal.cli.jobs import read_job
+
+    return read_job(job).log_name
 
 
 def private(path: str, flags: int) -> int:

@@ -211,3 +211,11 @@ def example(value: str | None, longest: int = 36) -> str:
     line = " ".join(value.split())
     text = line if value == bare != "" else repr(value.replace(bare, line))
     return text if len(text) <= longest else f"{text[: longest - 1]}…"
+
+
+def print_hints(screen: Console, hints: list[tuple[str, str]]) -> None:
+    """Commands to go on with."""
+    screen.print()
+    widest = max(len(command) for command, _ in hints)
+    for command, meaning in hints:
+        screen.print(f"  [cyan]{escape(command.ljust(widest))}[/]  [dim]{meaning}[/]", soft_wrap=True)

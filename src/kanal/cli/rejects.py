@@ -10,8 +10,7 @@ from typing import IO, Any
 from rich.console import Console
 
 from kanal.cli.log import find_run_log, job_name, private
-from kanal.cli.output import console, escape, example, indented, print_json, rejects_table, show, table
-from kanal.cli.run import print_hints
+from kanal.cli.output import console, escape, example, indented, print_hints, print_json, rejects_table, show, table
 from kanal.core.errors import KanalError, counted
 from kanal.core.nearest import did_you_mean
 from kanal.core.reasons import NOT_REPLAYED, Reason

@@ -8,7 +8,8 @@ from kanal.cli.jobs import read_job
 from kanal.cli.output import console, print_json
 from kanal.cli.resume import job_file_of
 from kanal.cli.run import exit_status, print_run, watched
-from kanal.runner import replay_run, run_document, run_log_of
+from kanal.runlog.documents import run_document
+from kanal.runner import replay_run, run_log_of
 
 
 def replay(

@@ -9,7 +9,8 @@ from kanal.cli.log import find_run_log
 from kanal.cli.output import console, print_json
 from kanal.cli.run import exit_status, print_run, watched
 from kanal.core.errors import KanalError
-from kanal.runner import resume_run, run_document, run_log_of
+from kanal.runlog.documents import run_document
+from kanal.runner import resume_run, run_log_of
 
 
 def resume(number: int | None, job: Path | None, run_log: str | None, events: Path | None, json: bool) -> int:

@@ -21,6 +21,7 @@ from kanal.cli.output import (
     console,
     escape,
     indented,
+    print_hints,
     print_json,
     print_notes,
     rejects_table,
@@ -34,7 +35,8 @@ from kanal.core.errors import KanalError
 from kanal.explore.check import dry_run as try_all
 from kanal.job import Job
 from kanal.runlog import RunLogStore
-from kanal.runner import Run, Watcher, run_document, run_job, run_log_of
+from kanal.runlog.documents import run_document
+from kanal.runner import Run, Watcher, run_job, run_log_of
 from kanal.runner.events import JsonLines
 from kanal.runner.rehearsal import rehearse_job
 from kanal.runner.run_options import RunOptions, planned
@@ -218,11 +220,3 @@ def print_run(screen: Console, outcome: Run, log: RunLogStore, path: Path) -> No
     if str(outcome.status) == "succeeded":
         hints.append((f"kanal run {named}", "run it again"))
     print_hints(screen, hints)
-
-
-def print_hints(screen: Console, hints: list[tuple[str, str]]) -> None:
-    """Commands to go on with."""
-    screen.print()
-    widest = max(len(command) for command, _ in hints)
-    for command, meaning in hints:
-        screen.print(f"  [cyan]{escape(command.ljust(widest))}[/]  [dim]{meaning}[/]", soft_wrap=True)

@@ -16,6 +16,7 @@ from kanal.cli.output import (
     example,
     indented,
     number,
+    print_hints,
     print_json,
     print_notes,
     rejects_table,
@@ -25,11 +26,10 @@ from kanal.cli.output import (
     table,
     tally_table,
 )
-from kanal.cli.run import print_hints
 from kanal.core.errors import counted
 from kanal.core.tally import Tally
 from kanal.runlog import RunLogStore, RunRecord, Usual
-from kanal.runner import run_document
+from kanal.runlog.documents import run_document
 from kanal.runner.unusual import fewer_than_usual
 
 

@@ -7,11 +7,11 @@ from pathlib import Path
 
 from kanal.cli.jobs import arguments_for, read_job
 from kanal.cli.log import find_run_log
-from kanal.cli.output import console, escape, mark, number, print_json, seconds, show, status_text, table
-from kanal.cli.run import parse_values, print_hints, writing_events
+from kanal.cli.output import console, escape, mark, number, print_hints, print_json, seconds, show, status_text, table
+from kanal.cli.run import parse_values, writing_events
 from kanal.core.errors import KanalError, counted
 from kanal.core.tally import Tally
-from kanal.runner import run_document
+from kanal.runlog.documents import run_document
 from kanal.runner.run_options import RunOptions
 from kanal.runner.windows import WindowOutcome, window_states
 from kanal.runner.windows import run_windows as run_each

@@ -4,10 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import sqlglot
-from sqlglot import exp
-from sqlglot.errors import SqlglotError
-
 
 @dataclass(frozen=True)
 class DefaultValue:
@@ -20,6 +16,10 @@ class DefaultValue:
 
 def default_value(text: str, dialect: str | None) -> DefaultValue | None:
     """What a default means that a database shows as this text; None where it is more than a constant or a moment."""
+    import sqlglot
+    from sqlglot import exp
+    from sqlglot.errors import SqlglotError
+
     try:
         found = sqlglot.parse_one(text, read=dialect)
     except (SqlglotError, RecursionError):

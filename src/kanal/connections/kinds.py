@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from kanal.connections.base import Connection
     from kanal.connections.sql.database import SqlDatabase
     from kanal.definition import Connection as ConnectionSettings
-    from kanal.definition import RunLog
+    from kanal.definition.secrets import Secret
 
 GROUP = "kanal.connections"
 _SQL, _FILES = "kanal.connections.sql", "kanal.connections.files"
@@ -54,7 +54,19 @@ class Kind(Protocol):
         """A connection, which does not connect yet; relative paths start from the folder."""
 
 
-def open_connection(name: str, settings: ConnectionSettings | RunLog, folder: Path) -> Connection:
+class LogSettings(Protocol):
+    """What is said of a run log's database."""
+
+    @property
+    def url(self) -> str:
+        """Its URL."""
+
+    @property
+    def password(self) -> Secret | None:
+        """Where its password is kept."""
+
+
+def open_connection(name: str, settings: ConnectionSettings | LogSettings, folder: Path) -> Connection:
     """The connection that a job names; relative files start from the folder. Does not connect yet.
 
     Raises KanalError for a URL that is none or of an unknown kind, and where a password cannot be had.
@@ -84,7 +96,7 @@ def open_connection(name: str, settings: ConnectionSettings | RunLog, folder: Pa
     return connection
 
 
-def open_database(name: str, settings: ConnectionSettings | RunLog, folder: Path) -> SqlDatabase:
+def open_database(name: str, settings: ConnectionSettings | LogSettings, folder: Path) -> SqlDatabase:
     """A connection that is a SQL database; raises KanalError where it is none."""
     from kanal.connections.sql.database import SqlDatabase
 

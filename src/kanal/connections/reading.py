@@ -7,7 +7,7 @@ import datetime as dt
 import threading
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
@@ -16,8 +16,10 @@ import pyarrow.compute as pc
 from kanal.connections.description import TableInfo
 from kanal.core.arrays import mask_of
 from kanal.core.errors import KanalError
-from kanal.core.expressions.pushdown import PushedCondition
 from kanal.core.frame import SourceBatch
+
+if TYPE_CHECKING:
+    from kanal.core.expressions.pushdown import PushedCondition
 
 
 @dataclass(frozen=True)

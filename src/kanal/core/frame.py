@@ -6,17 +6,20 @@ import datetime as dt
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from kanal.core.arrays import Datum, Mask
-from kanal.core.conversions import Conversion, converter
 from kanal.core.errors import BooksError
 from kanal.core.faults import Fault, texts_of, value_text
 from kanal.core.reasons import Reason
 from kanal.core.types import TEXT, Family, SqlType
+
+if TYPE_CHECKING:
+    from kanal.core.conversions import Conversion
 
 #: A column's name, with the look-up's name before it where it comes from one.
 ColumnKey = tuple[str | None, str]
@@ -145,6 +148,8 @@ class Frame:
     def delivered(self, name: str) -> tuple[pa.Array, Strays]:
         """A column of the batch in its SQL type, and by row the values that are none of it, as text or bytes."""
         if name not in self._delivered:
+            from kanal.core.conversions import converter  # which looking at a run log does not need
+
             stored, wanted = self.batch.columns[name], self.types[name]
             strays = self.batch.strays.get(name, {})
             if stored.type != wanted.arrow or wanted.family in (Family.UUID, Family.JSON):
@@ -156,6 +161,8 @@ class Frame:
         return self._delivered[name]
 
     def _decode(self, name: str) -> tuple[pa.Array, list[Fault]]:
+        from kanal.core.conversions import converter
+
         values, strays = self.delivered(name)
         return with_strays(values, strays, converter(TEXT, self.types[name])) if strays else (values, [])
 

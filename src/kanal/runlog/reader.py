@@ -9,9 +9,8 @@ import threading
 import uuid
 from collections.abc import Collection, Iterator, Mapping
 from contextlib import contextmanager
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import pyarrow as pa
 import sqlalchemy as sa
 from sqlalchemy import exc
 
@@ -23,6 +22,9 @@ from kanal.core.shapes import TableShape
 from kanal.core.tally import Tally
 from kanal.runlog.records import RunGlance, RunRecord, SeenTable, StepRecord, Usual
 from kanal.runlog.tables import BATCH, COUNTS, MESSAGE, PLAN, REJECT, RUN, SCHEDULE, SHAPE, STEP
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 #: The condition that a reject is of a row that can be loaded again by itself.
 _REPLAYED = REJECT.c.reason.not_in([str(reason) for reason in NOT_REPLAYED])
@@ -360,6 +362,8 @@ class RunLogReader:
         statement = sa.select(*(REJECT.c[name] for name in names)).where(chosen).order_by(REJECT.c.reject)
         with self._begin() as connection:
             rows = connection.execute(statement).all()
+        import pyarrow as pa
+
         columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
         return pa.table({name: pa.array(columns[place], pa.string()) for place, name in enumerate(names)})
 

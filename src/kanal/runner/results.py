@@ -7,14 +7,13 @@ import json
 from collections.abc import Iterator
 from dataclasses import dataclass, field, fields
 from enum import StrEnum
-from typing import Any
 
 import pyarrow as pa
 
 from kanal.connections.arrow import Memory
 from kanal.core.errors import KanalError
 from kanal.core.tally import Tally
-from kanal.runlog import RunLogStore, RunRecord, StepRecord
+from kanal.runlog import RunLogStore
 from kanal.runner.html import html_table
 
 
@@ -110,44 +109,3 @@ _NAMES = ("step", "status", *_COUNTS, "seconds", "error")
 def _row_of(step: StepResult) -> list[object]:
     counts = (getattr(step.tally, name) for name in _COUNTS)
     return [step.step, str(step.status), *counts, step.seconds, step.error]
-
-
-def step_document(step: StepResult | StepRecord) -> dict[str, Any]:
-    """A step as the --json documents have it."""
-    tally = step.tally
-    return {
-        "step": step.step,
-        "kind": step.kind,
-        "status": str(step.status),
-        **vars(tally),
-        "written": tally.written,
-        "batches": step.batches,
-        "seconds": round(step.seconds, 3),
-        "error": step.error,
-    }
-
-
-def run_document(run: Run | RunRecord) -> dict[str, Any]:
-    """A run as the --json documents have it; with an `error` where none of its steps could begin."""
-    error = getattr(run, "error", None)
-    return (
-        {
-            "run": run.run,
-            "job": run.name if isinstance(run, RunRecord) else run.job,
-            "environment": run.environment,
-            "status": str(run.status),
-            "started": run.started.replace(tzinfo=None).isoformat(timespec="seconds") + "Z",
-            "seconds": round(run.seconds, 3),
-            "steps": [step_document(step) for step in run.steps],
-        }
-        | _started(run)
-        | ({"error": error} if error else {})
-    )
-
-
-def _started(run: Run | RunRecord) -> dict[str, Any]:
-    """By whom and where a run was started, as the run log has it."""
-    if not isinstance(run, RunRecord):
-        return {}
-    due = run.due.isoformat(timespec="seconds") + "Z" if run.due is not None else None
-    return {"started_by": run.started_by, "host": run.host, "due": due, "resumes": run.resumes}

@@ -7,9 +7,6 @@ from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
-import sqlglot
-from sqlglot import exp
-from sqlglot.errors import SqlglotError
 
 from kanal.connections.description import Constraint, ForeignKey, TableInfo
 from kanal.connections.loading import RefusedRow
@@ -133,6 +130,10 @@ class Sieve:
 
     def _not_met(self, constraint: Constraint) -> tuple[Constraint, Any]:
         """Rows for which a condition is false, and the same with its columns, which are given or stay NULL."""
+        import sqlglot
+        from sqlglot import exp
+        from sqlglot.errors import SqlglotError
+
         database, condition = self._load.database, constraint.condition or ""
         known: dict[str, Any] = {name: self._stage.table.c[name] for name in self._merging.columns}
         for column in self._merging.table.columns:

@@ -2,10 +2,6 @@
 
 from __future__ import annotations
 
-from sqlglot.dialects.dialect import Dialect
-from sqlglot.errors import TokenError
-from sqlglot.tokens import TokenType  # type: ignore[attr-defined]
-
 from kanal.core.errors import KanalError
 
 #: What a routine, a trigger or an event is made by; its body has statements of its own.
@@ -18,6 +14,10 @@ _BEFORE_IF = frozenset({";", "BEGIN", "THEN", "ELSE", "DO", "LOOP", "REPEAT"})
 
 def split_statements(sql: str, dialect: str | None) -> list[str]:
     """The statements of a text, without those that are mere comments; raises KanalError where a quote is open."""
+    from sqlglot.dialects.dialect import Dialect
+    from sqlglot.errors import TokenError
+    from sqlglot.tokens import TokenType  # type: ignore[attr-defined]
+
     try:
         tokens = Dialect.get_or_raise(dialect).tokenize(sql)
     except TokenError:
