@@ -6,7 +6,7 @@ import os
 from dataclasses import dataclass
 from pathlib import Path
 
-from kanal.connections import open_database
+from kanal.connections import open_log
 from kanal.core.errors import KanalError
 from kanal.runlog import RunLogStore
 
@@ -27,7 +27,7 @@ def find_run_log(job: Path | None, url: str | None) -> RunLogStore:
     if url is not None and job is not None:
         raise KanalError("--job and --run-log both name a run log", "give one of the two")
     if url is not None:
-        return _existing(RunLogStore(open_database("run_log", _Place(url), Path.cwd())))
+        return _existing(RunLogStore(open_log(_Place(url), Path.cwd())))
     if job is not None:
         from kanal.cli.jobs import read_job
         from kanal.runner import run_log_of
@@ -35,7 +35,7 @@ def find_run_log(job: Path | None, url: str | None) -> RunLogStore:
         return _existing(run_log_of(read_job(job)))
     if not Path(DEFAULT_FILE).exists():
         raise KanalError(f"There is no {DEFAULT_FILE} in this folder", "name the job with --job FILE, or --run-log URL")
-    return _existing(RunLogStore(open_database("run_log", _Place(f"sqlite:///{DEFAULT_FILE}"), Path.cwd())))
+    return _existing(RunLogStore(open_log(_Place(f"sqlite:///{DEFAULT_FILE}"), Path.cwd())))
 
 
 def _existing(store: RunLogStore) -> RunLogStore:

@@ -1,17 +1,33 @@
-"""Connections: places that hold tables, each kind behind the same few interfaces."""
+"""Connections: places that hold tables, each kind behind the same few interfaces.
 
-from kanal.connections.description import ColumnInfo, ForeignKey, TableInfo
-from kanal.connections.kinds import open_connection, open_database
-from kanal.connections.secrets import expand, secret_value
-from kanal.connections.urls import with_password_in_place
+The names are imported when first used, so that a command imports only what it needs.
+"""
 
-__all__ = [
-    "ColumnInfo",
-    "ForeignKey",
-    "TableInfo",
-    "expand",
-    "open_connection",
-    "open_database",
-    "secret_value",
-    "with_password_in_place",
-]
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from kanal.connections.description import ColumnInfo as ColumnInfo
+    from kanal.connections.description import ForeignKey as ForeignKey
+    from kanal.connections.description import TableInfo as TableInfo
+    from kanal.connections.kinds import open_connection as open_connection
+    from kanal.connections.kinds import open_database as open_database
+    from kanal.connections.kinds import open_log as open_log
+    from kanal.connections.secrets import expand as expand
+    from kanal.connections.secrets import secret_value as secret_value
+    from kanal.connections.urls import with_password_in_place as with_password_in_place
+
+_HOMES = {
+    **dict.fromkeys(["ColumnInfo", "ForeignKey", "TableInfo"], "kanal.connections.description"),
+    **dict.fromkeys(["open_connection", "open_database", "open_log"], "kanal.connections.kinds"),
+    **dict.fromkeys(["expand", "secret_value"], "kanal.connections.secrets"),
+    "with_password_in_place": "kanal.connections.urls",
+}
+
+__all__ = list(_HOMES)
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _HOMES:
+        raise AttributeError(f"module {__name__} has no attribute {name}")
+    return getattr(import_module(_HOMES[name]), name)

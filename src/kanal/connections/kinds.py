@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
     from kanal.connections.base import Connection
     from kanal.connections.sql.database import SqlDatabase
+    from kanal.connections.sql.opening import SqlOpening
     from kanal.definition import Connection as ConnectionSettings
     from kanal.definition.secrets import Secret
 
@@ -71,9 +72,23 @@ def open_connection(name: str, settings: ConnectionSettings | LogSettings, folde
 
     Raises KanalError for a URL that is none or of an unknown kind, and where a password cannot be had.
     """
+    what = f"connection {name}"
+    url = _url_of(settings, what, folder)
+    if getattr(settings, "is_api", False):
+        from kanal.connections.api import HttpApi
+
+        return HttpApi(name, url, cast("ConnectionSettings", settings), folder)
+    connection = _kind_of(url, what).opened(name, url, folder)
+    for limit in ("connect_timeout", "lock_timeout"):
+        if hasattr(connection, limit):
+            setattr(connection, limit, getattr(settings, limit, None))
+    return connection
+
+
+def _url_of(settings: ConnectionSettings | LogSettings, what: str, folder: Path) -> sa.URL:
+    """The URL of a connection, its password and variables in place; raises KanalError for one that is none."""
     import sqlalchemy as sa
 
-    what = f"connection {name}"
     text = expand(settings.url, what)
     try:
         url = folder_url(text) or sa.make_url(text)
@@ -85,15 +100,17 @@ def open_connection(name: str, settings: ConnectionSettings | LogSettings, folde
     url = with_password_in_place(url)
     if settings.password is not None:
         url = url.set(password=secret_value(settings.password, what, folder, url.username))
-    if getattr(settings, "is_api", False):
-        from kanal.connections.api import HttpApi
+    return url
 
-        return HttpApi(name, url, cast("ConnectionSettings", settings), folder)
-    connection = _kind_of(url, what).opened(name, url, folder)
-    for limit in ("connect_timeout", "lock_timeout"):
-        if hasattr(connection, limit):
-            setattr(connection, limit, getattr(settings, limit, None))
-    return connection
+
+def open_log(settings: LogSettings, folder: Path) -> SqlOpening:
+    """The database of a run log, to be reached only: of SQLite, nothing is imported that reads or writes rows."""
+    url = _url_of(settings, "connection run_log", folder)
+    if url.drivername.partition("+")[0] != "sqlite":
+        return open_database("run_log", settings, folder)
+    from kanal.connections.sql.sqlite_opening import SQLiteOpening
+
+    return SQLiteOpening.opened("run_log", url, folder)
 
 
 def open_database(name: str, settings: ConnectionSettings | LogSettings, folder: Path) -> SqlDatabase:

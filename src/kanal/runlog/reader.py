@@ -15,10 +15,9 @@ import sqlalchemy as sa
 from sqlalchemy import exc
 
 from kanal.connections.errors import DatabaseError
-from kanal.connections.sql.database import SqlDatabase
+from kanal.connections.sql.opening import SqlOpening
 from kanal.core.errors import KanalError
 from kanal.core.reasons import NOT_REPLAYED
-from kanal.core.shapes import TableShape
 from kanal.core.tally import Tally
 from kanal.runlog.records import RunGlance, RunRecord, SeenTable, StepRecord, Usual
 from kanal.runlog.tables import BATCH, COUNTS, MESSAGE, PLAN, REJECT, RUN, SCHEDULE, SHAPE, STEP
@@ -68,7 +67,7 @@ def _range_of(options: Mapping[str, Any]) -> tuple[Any, ...]:
 class RunLogReader:
     """What can be asked of the run log in one database."""
 
-    def __init__(self, database: SqlDatabase) -> None:
+    def __init__(self, database: SqlOpening) -> None:
         self.database = database
         self._one_at_a_time = threading.RLock()
         #: What tells this process from others that may go on with the same run.
@@ -297,6 +296,8 @@ class RunLogReader:
         """What the tables of a job's steps looked like, each shape as it was first seen, in the order of the runs."""
         found = sa.select(SHAPE, RUN.c.started).join(RUN, RUN.c.run == SHAPE.c.run, isouter=True)
         found = found.where(SHAPE.c.job == job[:200]).order_by(SHAPE.c.shape)
+        from kanal.core.shapes import TableShape
+
         with self._begin() as connection:
             rows = connection.execute(found).all()
         return [

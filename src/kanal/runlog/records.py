@@ -5,10 +5,12 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from kanal.core.shapes import TableShape
 from kanal.core.tally import Tally
+
+if TYPE_CHECKING:
+    from kanal.core.shapes import TableShape
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,7 @@ from typing import Any, TypeVar, cast
 
 import sqlalchemy as sa
 
-from kanal.connections.sql.database import SqlDatabase
+from kanal.connections.sql.opening import SqlOpening
 from kanal.core.errors import KanalError
 from kanal.core.rejects import Reject, row_key
 from kanal.core.tally import WRITES, Tally
@@ -93,7 +93,7 @@ class RunLogStore(RunLogReader):
     """
 
     def __init__(
-        self, database: SqlDatabase, keep_rejects: int = 100_000, keep_runs: int | dt.timedelta | None = None
+        self, database: SqlOpening, keep_rejects: int = 100_000, keep_runs: int | dt.timedelta | None = None
     ) -> None:
         super().__init__(database)
         self.keep_rejects = keep_rejects

@@ -10,7 +10,7 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 from typing import Any
 
-from kanal.connections import open_connection, open_database
+from kanal.connections import open_connection, open_log
 from kanal.core.change_values import change_text, change_value
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
@@ -30,7 +30,7 @@ from kanal.runner.watcher import NullWatcher, Watcher
 
 def run_log_of(job: JobDefinition) -> RunLogStore:
     """The run log that the job names."""
-    database = open_database("run_log", job.run_log, job.folder)
+    database = open_log(job.run_log, job.folder)
     return RunLogStore(database, job.run_log.keep_rejects, job.run_log.kept)
 
 

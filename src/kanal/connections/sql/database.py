@@ -7,13 +7,9 @@ from __future__ import annotations
 
 import contextlib
 import json
-import logging
-import weakref
 from collections.abc import Hashable, Iterator, Sequence
 from functools import cached_property
-from pathlib import Path
-from typing import Any, ClassVar, Self, cast
-from urllib.parse import quote, quote_plus
+from typing import Any, ClassVar, cast
 
 import pyarrow as pa
 import sqlalchemy as sa
@@ -22,9 +18,6 @@ from sqlalchemy import exc
 from kanal.connections.base import Column, Connection
 from kanal.connections.batches import fetched
 from kanal.connections.description import ColumnInfo, TableInfo
-from kanal.connections.diagnosis import remedy_for
-from kanal.connections.errors import DatabaseError, os_error_passes, state_passes
-from kanal.connections.identity import host_identity
 from kanal.connections.loading import Load
 from kanal.connections.plain import whole_columns
 from kanal.connections.reading import Breaker, Reading, with_positions
@@ -33,9 +26,9 @@ from kanal.connections.sql.catalogue import Catalogue
 from kanal.connections.sql.ddl import TableDefinitions
 from kanal.connections.sql.journal import SqlJournal
 from kanal.connections.sql.load import SqlLoad
+from kanal.connections.sql.opening import SqlOpening
 from kanal.connections.sql.selects import Selects
 from kanal.connections.sql.statements import split_statements
-from kanal.connections.urls import secrets_of, shown_url
 from kanal.core.faults import Fault
 from kanal.core.frame import SourceBatch
 from kanal.core.types import (
@@ -44,15 +37,10 @@ from kanal.core.types import (
     SqlType,
 )
 
-# What the pool of connections says of one that was cut off is said by the step, in a sentence.
-logging.getLogger("sqlalchemy.pool").setLevel(logging.CRITICAL + 1)
 
+class SqlDatabase(SqlOpening):
+    """A named connection to a SQL database, with its tables and rows."""
 
-class SqlDatabase:
-    """A named connection. Made without connecting; each use connects."""
-
-    #: What to install where the driver is missing.
-    extra: ClassVar[str] = "the driver's package"
     #: True where a join of two whole tables is quick without an index of one.
     joins_whole: ClassVar[bool] = False
     #: True where rows of other tables may refer to rows that are missing, as long as they are there at the commit.
@@ -72,29 +60,6 @@ class SqlDatabase:
     #: The name by which its SQL is parted into statements, and SQLAlchemy's dialect by which statements become text.
     sql_name: ClassVar[str | None] = None
     sql_dialect: ClassVar[Any] = None
-
-    #: Whether connections are kept for the next use. Here none is, so that nothing temporary outlives it.
-    pooling: ClassVar[dict[str, Any]] = {"poolclass": sa.NullPool}
-
-    #: Where its servers listen, if nothing else is said.
-    port: ClassVar[int | None] = None
-    #: Seconds that connecting, or waiting for a lock, may take; None for the driver's own way.
-    connect_timeout: float | None = None
-    lock_timeout: float | None = None
-
-    #: The drivers of SQLAlchemy that a URL may name to mean this kind.
-    drivers: ClassVar[frozenset[str]] = frozenset()
-
-    @classmethod
-    def opened(cls, name: str, url: sa.URL, folder: Path) -> Self:
-        """A connection of a URL, which does not connect yet."""
-        del folder
-        return cls(name, url)
-
-    def __init__(self, name: str, url: sa.URL) -> None:
-        self.name = name
-        self.url = url
-        self._given = url
 
     # --- its parts -------------------------------------------------------------------------------------------------
 
@@ -117,44 +82,6 @@ class SqlDatabase:
     def journal(self) -> SqlJournal:
         """What it remembers of the loads into it."""
         return SqlJournal(self)
-
-    @property
-    def user(self) -> str | None:
-        """Whose rights count."""
-        return self.url.username
-
-    @cached_property
-    def engine(self) -> sa.Engine:
-        """SQLAlchemy's engine; raises DatabaseError where the driver is missing."""
-        try:
-            engine = sa.create_engine(self.url, connect_args=self.connect_arguments(), **self.pooling)
-        except ImportError as error:
-            raise DatabaseError(
-                f"connection {self.name}: the driver {error.name or self.url.drivername} is not installed",
-                f"install {self.extra}",
-            ) from None
-        except exc.NoSuchModuleError:
-            raise DatabaseError(
-                f"connection {self.name}: SQLAlchemy's dialect {self.url.drivername} is not installed",
-                f"install {self.extra}",
-            ) from None
-        except (exc.SQLAlchemyError, TypeError, ValueError) as error:
-            raise self.failed(f"its URL cannot be used: {self.words_of(error)}") from None
-        weakref.finalize(self, engine.dispose)  # by the end of the process at the latest
-        return engine
-
-    def connect_arguments(self) -> dict[str, Any]:
-        """What the driver is told besides the URL."""
-        return {}
-
-    def connect(self) -> sa.Connection:
-        """A connection for statements outside of loads; raises DatabaseError."""
-        try:
-            return self.engine.connect()
-        except exc.SQLAlchemyError as error:
-            raise self.failed(self.words_of(error), self.connecting_passes(error)) from None
-        except (TypeError, ValueError) as error:  # a setting of the URL that the driver does not know
-            raise self.failed(f"the driver does not take the URL's settings: {self.words_of(error)}") from None
 
     def compiled(self, statement: Any) -> str:
         """A statement made with SQLAlchemy as text."""
@@ -180,24 +107,6 @@ class SqlDatabase:
         made.max_identifier_length = known.max_identifier_length
         return made
 
-    @property
-    def place(self) -> sa.URL:
-        """Where it is, as messages tell it."""
-        return self.url
-
-    @property
-    def shown_url(self) -> str:
-        """The URL without what may be secret in it."""
-        return shown_url(self._given)
-
-    @cached_property
-    def identity(self) -> Hashable:
-        """What two connections have in common that lead to one database of one server, however each is written.
-
-        Raises DatabaseError where the server must be asked, and cannot be reached.
-        """
-        return self.url.get_backend_name(), host_identity(self.url.host), self.url.port or self.port, self.url.database
-
     def place_of(self, table: TableInfo) -> Hashable:
         """What two descriptions of one table have in common."""
         return self.identity, table.schema, table.name
@@ -210,11 +119,6 @@ class SqlDatabase:
     def overlaps(self, table: TableInfo, other: Connection, there: TableInfo) -> bool:
         """True where rows of a table are rows of another's too."""
         return self.place_of(table) == other.place_of(there)
-
-    def words_of(self, error: BaseException) -> str:
-        """What the database itself said, on one line."""
-        original = getattr(error, "orig", None) or error
-        return " ".join(self.without_password(str(original)).split())
 
     def broken_constraint(self, error: BaseException) -> str | None:
         """The name of the constraint that a refused row breaks, where the database tells."""
@@ -230,75 +134,12 @@ class SqlDatabase:
         lost = isinstance(error, exc.OperationalError | exc.InterfaceError)
         return isinstance(error, exc.DBAPIError) and not error.connection_invalidated and not lost
 
-    def diagnosed(self, error: exc.SQLAlchemyError) -> DatabaseError:
-        """A SQLAlchemy error as one of Kanal's."""
-        return self.failed(self.words_of(error), self.passes(error))
-
-    def passes(self, error: BaseException) -> bool:
-        """True for an error, SQLAlchemy's or the driver's, of a trouble that may have passed when it is tried again."""
-        if isinstance(error, exc.TimeoutError) or getattr(error, "connection_invalidated", False):
-            return True
-        original = getattr(error, "orig", None) or error
-        state = getattr(original, "sqlstate", None) or getattr(original, "pgcode", None)
-        if state is None and original.args and isinstance(original.args[0], dict):
-            state = original.args[0].get("C")
-        if state:
-            return state_passes(str(state))
-        causes = (original, original.__cause__, original.__context__)
-        return any(isinstance(cause, OSError) and os_error_passes(cause) for cause in causes)
-
-    def connecting_passes(self, error: exc.SQLAlchemyError) -> bool:
-        """The same for an error of a connection that could not be made."""
-        return self.passes(error)
-
-    def failed(self, words: str, passing: bool = False) -> DatabaseError:
-        """An error in the database's words."""
-        text = " ".join(self.without_password(words).split())
-        remedy = (
-            remedy_for(text, self.place, self.port) or "the message is the database's own: look it up in its manual"
-        )
-        return DatabaseError(f"connection {self.name} ({self.shown_url}): {text}", remedy, passing)
-
-    def without_password(self, text: str) -> str:
-        """A text with *** in place of the connection's password and of other settings that may be secret."""
-        for secret in secrets_of(self.url):
-            if len(secret) >= 3:
-                for form in (secret, *(quote(secret, safe=safe) for safe in ("", " +", "/")), quote_plus(secret)):
-                    text = text.replace(form, "***")
-        return text
-
-    @contextlib.contextmanager
-    def errors(self) -> Iterator[None]:
-        """While it lasts, SQLAlchemy's errors become Kanal's."""
-        try:
-            yield
-        except exc.SQLAlchemyError as error:
-            raise self.diagnosed(error) from None
-
     def shares_lock_with(
         self, other: Connection, reading: Reading | None = None, table: TableInfo | None = None
     ) -> bool:
         """True where reading from the one, or this reading from it, would hold up writing to a table of the other."""
         del other, reading, table
         return False
-
-    @property
-    def missing_file(self) -> str | None:
-        """The file that it is, where that is not there yet and will be made."""
-        return None
-
-    def may_be_made(self) -> None:
-        """Be told that the job writes to it: a file that is not there is then made when the first table is."""
-
-    @property
-    def lock(self) -> Any:
-        """What is locked as a whole, so that many may read it or one write it; None where rows are."""
-        return None
-
-    def dispose(self) -> None:
-        """Close what is open."""
-        if "engine" in self.__dict__:
-            self.engine.dispose()
 
     def scalar(self, query: sa.Select[Any]) -> Any:
         """The one value that a query finds, None where there is none; outside of any load."""

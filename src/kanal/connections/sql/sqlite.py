@@ -8,7 +8,7 @@ import sqlite3
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from functools import cached_property
-from typing import Any, ClassVar, cast
+from typing import Any, cast
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -27,6 +27,7 @@ from kanal.connections.sql.named_type import NamedType
 from kanal.connections.sql.selects import Selects
 from kanal.connections.sql.sqlite_catalogue import SQLiteCatalogue
 from kanal.connections.sql.sqlite_load import SQLiteLoad
+from kanal.connections.sql.sqlite_opening import SQLiteOpening
 from kanal.connections.sql.sqlite_rows import (
     EXACT_DIGITS,
     RowReader,
@@ -84,21 +85,13 @@ class SQLiteSelects(Selects):
         return sa.collate(column, "BINARY")
 
 
-class SQLite(FileDatabase):
+class SQLite(SQLiteOpening, FileDatabase):
     """A SQLite file."""
 
-    extra = "kanal itself again, which brings SQLite's driver"
     sql_name = "sqlite"
     sql_dialect = dialect.dialect(paramstyle="named")
     defers_references = True
     folds_columns = True
-    pooling: ClassVar[dict[str, Any]] = {}
-    drivers = frozenset({"pysqlite"})
-    kind = "SQLite"
-    # Locks of a file are the process's: whoever closes it, by whatever handle, gives up those of the Arrow driver,
-    # which has a SQLite of its own (https://sqlite.org/howtocorrupt.html, 2.2). So the file is opened otherwise only
-    # while no load is under way: its head is looked at once, and its tables are listed once.
-    mark = b"SQLite format 3\x00"
 
     @cached_property
     def catalogue(self) -> SQLiteCatalogue:
@@ -112,18 +105,6 @@ class SQLite(FileDatabase):
     def selects(self) -> SQLiteSelects:
         return SQLiteSelects(self)
 
-    @cached_property
-    def engine(self) -> sa.Engine:
-        engine = super().engine
-
-        @sa.event.listens_for(engine, "connect")
-        def _settings(connection: Any, _: Any) -> None:
-            # Who reads does not wait for who writes, and a commit waits for the disk only now and then.
-            connection.execute("PRAGMA journal_mode = WAL")
-            connection.execute("PRAGMA synchronous = NORMAL")
-
-        return engine
-
     @contextlib.contextmanager
     def _python(self) -> Iterator[sqlite3.Connection]:
         """A connection of Python's own driver, for small questions."""
@@ -136,26 +117,6 @@ class SQLite(FileDatabase):
                 connection.close()
         except sqlite3.Error as error:
             raise self.failed(str(error), self.passes(error)) from None
-
-    def passes(self, error: BaseException) -> bool:
-        # The Arrow driver gives no number; but SQLite's sentences are the same everywhere (sqlite3_errstr).
-        original = getattr(error, "orig", None) or error
-        number = getattr(original, "sqlite_errorcode", None)
-        if number is not None:
-            return number & 0xFF in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_PROTOCOL)
-        return any(said in str(original) for said in ("is locked", "locking protocol"))
-
-    def failed(self, words: str, passing: bool = False) -> DatabaseError:
-        """An error in SQLite's words."""
-        message = " ".join(words.split())
-        remedy = "the message is SQLite's own: correct the statement or the data"
-        if "locked" in message or "busy" in message.lower():
-            remedy = "another program writes to the file; try again when it has finished"
-        elif "disk is full" in message:
-            remedy = "make room on the disk"
-        elif "readonly" in message:
-            remedy = "ask for the right to write to the file and its folder"
-        return DatabaseError(f"connection {self.name} ({self.path}): {message}", remedy, passing)
 
     @contextlib.contextmanager
     def arrow(self) -> Iterator[Any]:
@@ -196,10 +157,6 @@ class SQLite(FileDatabase):
         with self.arrow() as connection, connection.cursor() as cursor:
             cursor.execute(self.compiled(query))
             return [tuple(row) for row in cursor.fetchall()]
-
-    @property
-    def lock(self) -> Any:
-        return self.identity
 
     def shares_lock_with(
         self, other: Connection, reading: Reading | None = None, table: TableInfo | None = None
