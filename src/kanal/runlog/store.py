@@ -110,7 +110,9 @@ class RunLogStore(RunLogReader):
     def _prepare(self) -> None:
         self._make_private()
         with self._begin() as connection:
-            METADATA.create_all(connection)
+            there = set(sa.inspect(connection).get_table_names())
+            if not there >= set(METADATA.tables):
+                METADATA.create_all(connection)
             version = connection.execute(sa.select(VERSION.c.version)).scalar()
             if version == VERSION_NOW:
                 return
