@@ -580,12 +580,12 @@ def test_a_disk_that_is_full_leaves_the_target_as_it_was(places: Places, files: 
     old, new = filled(places, "sqlite")
     job(files.folder, STEPS.format(commit="step", write="truncate", key=""), old=old, new=new)
 
-    def no_more_than_half_a_megabyte() -> None:
-        resource.setrlimit(resource.RLIMIT_FSIZE, (500_000, 500_000))
+    def no_more_than_a_megabyte() -> None:
+        resource.setrlimit(resource.RLIMIT_FSIZE, (1_000_000, 1_000_000))
 
     outcome = subprocess.run(
         [sys.executable, "-m", "kanal", "run", "job.toml"], cwd=files.folder, capture_output=True, text=True,
-        preexec_fn=no_more_than_half_a_megabyte, check=False, timeout=120,
+        preexec_fn=no_more_than_a_megabyte, check=False, timeout=120,
     )  # fmt: skip
     assert outcome.returncode == 1, outcome.stderr
     said = " ".join(outcome.stdout.split())
