@@ -472,6 +472,9 @@ def test_windows_by_hand(kind: str, places: Places, files: Files, cli: Cli, work
     assert loaded[:90] == [(n,) for n in range(90)]
     assert len(loaded) == len(set(loaded)) or workers > 1
     assert load("2026-01-12", "2026-01-11", "--by", "1 day").returncode == 2
+    for other in ("--dry-run", "--rehearse", "--notify"):
+        outcome = cli("run", str(path), "--since", "2026-01-01", "--until", "2026-01-02", "--by", "1 day", other)
+        assert outcome.returncode == 2 and f"--by does not go with {other}" in outcome.stderr
 
 
 def test_what_is_kept(files: Files, cli: Cli) -> None:

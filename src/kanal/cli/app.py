@@ -256,7 +256,7 @@ def run(
     by: Annotated[
         str | None,
         typer.Option(
-            metavar="STEP",
+            metavar="LENGTH",
             show_default=False,
             help="Load from --since to --until in windows so long, such as '1 day', each in a run of its own.",
         ),
@@ -273,7 +273,13 @@ def run(
     options = RunOptions(only, None, batch_rows, workers, since, until, everything, make_tables)
     if by is not None:
         from kanal.cli.windows import run_windows as command_by_windows
+        from kanal.core.errors import KanalError
 
+        others = [
+            name for name, given in (("--dry-run", dry_run), ("--rehearse", rehearse), ("--notify", notify)) if given
+        ]
+        if others:
+            raise KanalError(f"--by does not go with {' and '.join(others)}", "give one of them")
         return command_by_windows(job, options, by, set_values or [], events, json)
     if rehearse:
         from kanal.cli.run import rehearse as command_undone

@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import Any
 
 from kanal.core.errors import KanalError
-from kanal.definition import JobError
 from kanal.definition.bundle import ENDING, texts_of, write_bundle
 from kanal.job import Job
 from kanal.runlog import RunLogStore
@@ -66,7 +65,7 @@ def take_in(
 ) -> Served:
     """Read a job to be served, and keep what was read in a folder; raises JobError where it is wrong.
 
-    With `check`, its databases are asked too; what is wrong there but may pass is no obstacle.
+    With `check`, its databases are asked too.
     """
     job = Job.read(path, environment)
     if check:
@@ -84,14 +83,15 @@ def take_in(
 
 
 def checked(path: Path, environment: str | None) -> None:
-    """Raises JobError where a job is wrong, as a process of its own finds, which can crash without harm."""
+    """Raises KanalError where a job is wrong, as a process of its own finds, which can crash without harm."""
     command = [sys.executable, "-m", "kanal", "check", str(path), "--json"]
     command += ["--env", environment] if environment else []
     done = subprocess.run(command, capture_output=True, text=True, stdin=subprocess.DEVNULL, check=False)
     try:
         found = json.loads(done.stdout)
     except ValueError:
-        raise JobError([]) from None
+        why = f"signal {-done.returncode}" if done.returncode < 0 else f"status {done.returncode}"
+        raise KanalError(f"kanal check of {path} ended unexpectedly, by {why}", "run it by hand") from None
     problems = found.get("problems") or ([found["error"]] if "error" in found else [])
     if problems:
         said = "\n".join(f"{one.get('place') or ''} {one['what']}. {one['remedy']}".strip() for one in problems)
