@@ -252,6 +252,8 @@ def test_actions_need_the_token(files: Files, cli: Cli) -> None:
 
 
 def test_a_run_is_stopped_from_the_page(files: Files, browser: Any) -> None:
+    from selenium.common.exceptions import StaleElementReferenceException
+
     files.database(
         "old.db", "CREATE TABLE t (id INTEGER PRIMARY KEY, v TEXT)", t=[(n, "x" * 40) for n in range(400_000)]
     )
@@ -266,9 +268,10 @@ def test_a_run_is_stopped_from_the_page(files: Files, browser: Any) -> None:
         browser.find_element("css selector", "button[value=run]").click()
         for _ in range(100):
             found = browser.find_elements("css selector", "button[value=stop]")
-            if found:
-                found[0].click()
-                break
+            with contextlib.suppress(StaleElementReferenceException):  # the page has just been shown anew
+                if found:
+                    found[0].click()
+                    break
             time.sleep(0.1)
             browser.get(address + "/jobs/test")
         page.service.wait_for_children()

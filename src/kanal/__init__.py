@@ -3,9 +3,9 @@
 The public names are those listed here; they are imported when first used, so that importing kanal is quick.
 """
 
-from importlib import import_module
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from kanal.lazy import names_of
 from kanal.version import VERSION
 
 if TYPE_CHECKING:
@@ -68,11 +68,7 @@ _HOMES = {
 
 __all__ = ["__version__", *sorted(_HOMES)]  # noqa: PLE0604
 
-
-def __getattr__(name: str) -> Any:
-    if name not in _HOMES:
-        raise AttributeError(f"module 'kanal' has no attribute {name!r}")
-    return getattr(import_module(_HOMES[name]), name)
+__getattr__ = names_of(__name__, _HOMES)
 
 
 def __dir__() -> list[str]:

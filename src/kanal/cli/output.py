@@ -7,7 +7,6 @@ import os
 import re
 import sys
 from collections.abc import Iterable, Sequence
-from dataclasses import fields
 from typing import Any, Protocol
 
 from rich.console import Console
@@ -16,7 +15,7 @@ from rich.padding import Padding
 from rich.table import Column, Table
 
 from kanal.core.reasons import NOTICES
-from kanal.core.tally import Tally
+from kanal.core.tally import COUNTS, Tally
 
 #: Every mark is told apart without colour too.
 _SIGNS = {
@@ -27,7 +26,6 @@ _SIGNS = {
     "running": ("cyan", "▸"),
     "waiting": ("dim", "·"),
 }
-_COUNTS = tuple(count.name for count in fields(Tally))
 #: Columns that are shown even where every count in them is 0.
 _ALWAYS = frozenset({"read", "rejected", "inserted"})
 
@@ -140,11 +138,10 @@ def seconds(duration: float) -> str:
 def tally_table(rows: Iterable[tuple[str, str, Tally, float]]) -> Table:
     """Steps with their counts: name, status, tally, seconds. Columns without any row are left out."""
     steps = list(rows)
-    shown = [name for name in _COUNTS if name in _ALWAYS or any(getattr(tally, name) for _, _, tally, _ in steps)]
+    shown = [name for name in COUNTS if name in _ALWAYS or any(getattr(tally, name) for _, _, tally, _ in steps)]
     made = table("", "~step", *(f"#{name}" for name in shown), "#time")
-    total = Tally()
+    total = Tally.sum(tally for _, _, tally, _ in steps)
     for step, status, tally, duration in steps:
-        total.add(tally)
         counts = [_count(name, getattr(tally, name)) for name in shown]
         made.add_row(mark(status), escape(step), *counts, seconds(duration))
     if len(steps) > 1:

@@ -27,7 +27,6 @@ from kanal.cli.output import (
     tally_table,
 )
 from kanal.core.errors import counted
-from kanal.core.tally import Tally
 from kanal.runlog import RunLogStore, RunRecord, Usual
 from kanal.runlog.documents import run_document
 from kanal.runner.unusual import fewer_than_usual
@@ -55,7 +54,7 @@ def runs(run: int | None, job: Path | None, run_log: str | None, json: bool) -> 
             return 0
         drawn = table("#run", "~job", "status", "started (UTC)", "#time", "#steps", "#read", "#rejected", "#written")
         for record in found:
-            total = _total(record)
+            total = record.total
             rejected = f"[red]{total.rejected:,}[/]" if total.rejected else number(0)
             drawn.add_row(
                 str(record.run),
@@ -150,10 +149,3 @@ def _times_table(
             f"{known.read:,.0f}" if known else "",
         )
     return drawn
-
-
-def _total(record: RunRecord) -> Tally:
-    total = Tally()
-    for step in record.steps:
-        total.add(step.tally)
-    return total

@@ -53,9 +53,7 @@ def _line(outcome: WindowOutcome) -> str:
     where = f"{outcome.low} … {outcome.high}"
     if outcome.run is None:
         return f"{status_text('failed')}  {escape(where)}\n    {escape(outcome.error or '')}"
-    total = Tally()
-    for step in outcome.run.steps:
-        total.add(step.tally)
+    total = Tally.sum(step.tally for step in outcome.run.steps)
     rejected = f", [red]{total.rejected:,} rejected[/]" if total.rejected else ""
     said = (f"{status_text(str(outcome.run.status))}  {escape(where)}  run {outcome.run.run}: read {total.read:,}, "
             f"written {total.written:,}{rejected}, in {seconds(outcome.run.seconds)}")  # fmt: skip

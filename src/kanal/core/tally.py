@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, fields
 from typing import Any
 
@@ -55,6 +56,14 @@ class Tally:
         for count in fields(self):
             setattr(self, count.name, getattr(self, count.name) + getattr(other, count.name))
 
+    @classmethod
+    def sum(cls, tallies: Iterable[Tally]) -> Tally:
+        """The counts of several together."""
+        total = cls()
+        for tally in tallies:
+            total.add(tally)
+        return total
+
     def require_balance(self) -> None:
         """Raise BooksError unless every row read is accounted for, once."""
         if self.read != self.accounted:
@@ -62,3 +71,7 @@ class Tally:
                 f"The books do not balance: {self.read:,} rows read, {self.accounted:,} accounted for ({self})",
                 "The step was rolled back; please report this with the job file",
             )
+
+
+#: The names of all counts, in their order.
+COUNTS = tuple(count.name for count in fields(Tally))

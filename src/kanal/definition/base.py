@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from pydantic import BaseModel, ConfigDict, ValidationError
@@ -29,14 +30,21 @@ else:
         pass
 
 
-def known_type(value: str | None) -> str | None:
-    """A type's name, for a validator; raises ValueError for one that is no type's."""
-    if value is not None:
-        try:
-            parse_type(value)
-        except KanalError as error:
-            raise ValueError(f"{error.what}: {error.remedy}") from None
-    return value
+def known(parse: Callable[[str], object]) -> Callable[[str | None], str | None]:
+    """A validator of texts that a function can read; what it says of others is a ValueError."""
+
+    def validated(value: str | None) -> str | None:
+        if value is not None:
+            try:
+                parse(value)
+            except KanalError as error:
+                raise ValueError(f"{error.what}: {error.remedy}") from None
+        return value
+
+    return validated
+
+
+known_type = known(parse_type)
 
 
 class Model(_Checked):

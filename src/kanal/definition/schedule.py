@@ -3,33 +3,16 @@
 from __future__ import annotations
 
 import datetime as dt
-import re
 import zoneinfo
 from typing import Annotated, Literal, Self
 
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
-from kanal.core.errors import KanalError
 from kanal.core.windows import Step, parse_step, parse_time
-from kanal.definition.base import Model
-from kanal.definition.secrets import Secret, list_of, no_plain_secret, share_or_count
+from kanal.definition.base import Model, known
+from kanal.definition.secrets import Secret, is_share, list_of, no_plain_secret, share_or_count
 
-
-def _known_step(value: str | None) -> str | None:
-    if value is not None:
-        try:
-            parse_step(value)
-        except KanalError as error:
-            raise ValueError(f"{error.what}: {error.remedy}") from None
-    return value
-
-
-def _known_time(value: str) -> str:
-    try:
-        parse_time(value)
-    except KanalError as error:
-        raise ValueError(f"{error.what}: {error.remedy}") from None
-    return value
+_known_step, _known_time = known(parse_step), known(parse_time)
 
 
 class Resumption(Model):
@@ -38,10 +21,7 @@ class Resumption(Model):
     times: int = Field(default=2, ge=0, le=100)
     after: str = "10 minutes"
 
-    @field_validator("after")
-    @classmethod
-    def _known(cls, value: str) -> str:
-        return _known_time(value)
+    _after_is_known = field_validator("after")(_known_time)
 
     @property
     def pause(self) -> dt.timedelta:
@@ -137,7 +117,6 @@ class Schedule(Model):
 When = Literal[
     "failed", "recovered", "rejected", "fewer_rows", "more_rows", "late", "nothing_ran", "succeeded", "broken"
 ]
-_DURATION = re.compile(r"[0-9]+(\.[0-9]+)?\s*%", re.ASCII)
 
 
 def _a_list(value: object) -> object:
@@ -158,11 +137,8 @@ class Notify(Model):
     @field_validator("fewer_than", "more_than")
     @classmethod
     def _a_share(cls, value: str) -> str:
-        if not _DURATION.fullmatch(value.strip()):
+        if not is_share(value):
             raise ValueError(f'"{value}" is no share of the usual rows: write one such as "50%"')
         return value
 
-    @field_validator("silent_for")
-    @classmethod
-    def _a_time(cls, value: str) -> str:
-        return _known_time(value)
+    _silent_for_is_known = field_validator("silent_for")(_known_time)

@@ -49,11 +49,21 @@ def list_of(value: Any) -> Any:
     return [value] if isinstance(value, str) else value
 
 
+def is_share(text: str) -> bool:
+    """True for a share such as "1%"."""
+    return re.fullmatch(r"[0-9]+(\.[0-9]+)?\s*%", text.strip(), re.ASCII) is not None
+
+
+def share_of(text: str) -> float:
+    """The number that a share such as "50%" means: 0.5."""
+    return float(text.rstrip("% ")) / 100
+
+
 def share_or_count(value: Any) -> Any:
     """A number of rows or a share of them, for a validator."""
     if isinstance(value, bool) or not isinstance(value, int | str):
         raise ValueError('it is no number of rows: write a whole number, or a share such as "1%"')
-    if isinstance(value, str) and not re.fullmatch(r"[0-9]+(\.[0-9]+)?\s*%", value.strip(), re.ASCII):
+    if isinstance(value, str) and not is_share(value):
         raise ValueError(f'"{value}" is neither a number of rows nor a share such as "1%"')
     if isinstance(value, int) and value < 0:
         raise ValueError("it is less than 0: write 0 or more")
@@ -64,4 +74,4 @@ def within(limit: int | str | None, rows: int, whole: int) -> bool:
     """True where so many rows of a whole are no more than a number or a share of it, such as "1%"."""
     if limit is None:
         return True
-    return rows <= (float(limit.rstrip("% ")) / 100 * whole if isinstance(limit, str) else limit)
+    return rows <= (share_of(limit) * whole if isinstance(limit, str) else limit)

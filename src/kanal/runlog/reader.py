@@ -18,9 +18,9 @@ from kanal.connections.errors import DatabaseError
 from kanal.connections.sql.opening import SqlOpening
 from kanal.core.errors import KanalError
 from kanal.core.reasons import NOT_REPLAYED
-from kanal.core.tally import Tally
+from kanal.core.tally import COUNTS, Tally
 from kanal.runlog.records import RunGlance, RunRecord, SeenTable, StepRecord, Usual
-from kanal.runlog.tables import BATCH, COUNTS, MESSAGE, PLAN, REJECT, RUN, SCHEDULE, SHAPE, STEP
+from kanal.runlog.tables import BATCH, MESSAGE, PLAN, REJECT, RUN, SCHEDULE, SHAPE, STEP
 
 if TYPE_CHECKING:
     import pyarrow as pa

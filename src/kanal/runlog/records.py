@@ -87,6 +87,11 @@ class SeenTable:
     when: dt.datetime | None = None
 
 
+def mark_of(status: str, rejected: int) -> str:
+    """How a run went, in a word, by its status and rejected rows: good, rejects, failed, stopped or running."""
+    return ("rejects" if rejected else "good") if status == "succeeded" else status
+
+
 @dataclass(frozen=True)
 class RunGlance:
     """A run at a glance, with the sums of its steps' counts. Times are UTC."""
@@ -103,7 +108,7 @@ class RunGlance:
     @property
     def mark(self) -> str:
         """How it went, in a word: good, rejects, failed, stopped or running."""
-        return ("rejects" if self.rejected else "good") if self.status == "succeeded" else self.status
+        return mark_of(self.status, self.rejected)
 
     @property
     def seconds(self) -> float:
@@ -140,6 +145,16 @@ class RunRecord:
     def is_replay(self) -> bool:
         """True where it loaded rejects of another run again."""
         return "replay" in self.options
+
+    @property
+    def total(self) -> Tally:
+        """The counts of all its steps."""
+        return Tally.sum(step.tally for step in self.steps)
+
+    @property
+    def job_arguments(self) -> str:
+        """By which arguments a command finds its job and environment."""
+        return f"--job {self.file or 'JOB'}" + (f" --env {self.environment}" if self.environment else "")
 
     @property
     def window(self) -> tuple[str, str] | None:

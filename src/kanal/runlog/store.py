@@ -20,14 +20,13 @@ import sqlalchemy as sa
 from kanal.connections.sql.opening import SqlOpening
 from kanal.core.errors import KanalError
 from kanal.core.rejects import Reject, row_key
-from kanal.core.tally import WRITES, Tally
+from kanal.core.tally import COUNTS, WRITES, Tally
 from kanal.runlog import clock
 from kanal.runlog.liveness import born, lives
 from kanal.runlog.reader import RunLogReader, RunLogUnusable, run_record
 from kanal.runlog.records import BatchRecord, RunRecord, SeenTable, Start, StepRecord, StepSeed
 from kanal.runlog.tables import (
     BATCH,
-    COUNTS,
     FORMER,
     LOCK,
     MESSAGE,

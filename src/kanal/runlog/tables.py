@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import fields
 from typing import Any
 
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql
 
-from kanal.core.tally import Tally
+from kanal.core.tally import COUNTS
 
 METADATA = sa.MetaData()
 #: A text that MariaDB too takes where it is longer than 65,535 bytes.
 _LONG_TEXT = sa.Text().with_variant(mysql.MEDIUMTEXT(), "mysql", "mariadb")
-COUNTS = tuple(count.name for count in fields(Tally))
 
 
 def _counts() -> list[sa.Column[Any]]:

@@ -3,8 +3,9 @@
 The names are imported when first used, so that a command imports only what it needs.
 """
 
-from importlib import import_module
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
+
+from kanal.lazy import names_of
 
 if TYPE_CHECKING:
     from kanal.runner.job_plan import JobPlan as JobPlan
@@ -39,8 +40,4 @@ _HOMES = {
 
 __all__ = list(_HOMES)
 
-
-def __getattr__(name: str) -> Any:
-    if name not in _HOMES:
-        raise AttributeError(f"module {__name__} has no attribute {name}")
-    return getattr(import_module(_HOMES[name]), name)
+__getattr__ = names_of(__name__, _HOMES)

@@ -5,14 +5,14 @@ from __future__ import annotations
 import datetime as dt
 import json
 from collections.abc import Iterator
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field
 from enum import StrEnum
 
 import pyarrow as pa
 
 from kanal.connections.arrow import Memory
 from kanal.core.errors import KanalError
-from kanal.core.tally import Tally
+from kanal.core.tally import COUNTS, Tally
 from kanal.runlog import RunLogStore
 from kanal.runner.html import html_table
 
@@ -102,10 +102,9 @@ class Run:
         return html_table(f"{self.job}, {number}: {self.status}", _NAMES, map(_row_of, self.steps))
 
 
-_COUNTS = tuple(count.name for count in fields(Tally))
-_NAMES = ("step", "status", *_COUNTS, "seconds", "error")
+_NAMES = ("step", "status", *COUNTS, "seconds", "error")
 
 
 def _row_of(step: StepResult) -> list[object]:
-    counts = (getattr(step.tally, name) for name in _COUNTS)
+    counts = (getattr(step.tally, name) for name in COUNTS)
     return [step.step, str(step.status), *counts, step.seconds, step.error]

@@ -12,11 +12,10 @@ from urllib.parse import quote, unquote, urlsplit
 
 from kanal.connections.secrets import secret_value
 from kanal.core.errors import KanalError, counted, shortened
-from kanal.core.tally import Tally
 from kanal.core.windows import parse_time
 from kanal.definition import JobDefinition
 from kanal.definition.schedule import Notify
-from kanal.definition.secrets import within
+from kanal.definition.secrets import share_of, within
 from kanal.runlog import RunLogStore, RunRecord, Usual, clock
 from kanal.runner.events import tell
 from kanal.runner.unusual import fewer_than_usual, more_than_usual
@@ -30,14 +29,10 @@ if TYPE_CHECKING:
 MOST_TRIES = 30
 
 
-def _share(text: str) -> float:
-    return float(text.rstrip("% ")) / 100
-
-
 def facts_of(notify: Notify, record: RunRecord, usual: Mapping[str, Usual], failed_before: bool) -> dict[str, str]:
     """What there is to tell one receiver of a run that has ended: by kind, a sentence or more."""
     facts: dict[str, str] = {}
-    total = total_of(record)
+    total = record.total
     if record.status == "failed":
         ends = [step for step in record.steps if step.status in ("failed", "stopped") and step.error]
         lines = [f"{step.step}: {step.error}" for step in ends] or [record.error or "It ended unexpectedly."]
@@ -50,8 +45,8 @@ def facts_of(notify: Notify, record: RunRecord, usual: Mapping[str, Usual], fail
     if total.rejected and not within(notify.rejects_over, total.rejected, total.read):
         steps = [f"{step.step} {step.tally.rejected:,}" for step in record.steps if step.tally.rejected]
         facts["rejected"] = f"{counted(total.rejected, 'row')} of {total.read:,} were rejected: {', '.join(steps)}."
-    few = [step for step in record.steps if fewer_than_usual(step, usual, _share(notify.fewer_than))]
-    many = [step for step in record.steps if more_than_usual(step, usual, _share(notify.more_than))]
+    few = [step for step in record.steps if fewer_than_usual(step, usual, share_of(notify.fewer_than))]
+    many = [step for step in record.steps if more_than_usual(step, usual, share_of(notify.more_than))]
     for kind, found, word in (("fewer_rows", few, "fewer"), ("more_rows", many, "more")):
         said = [
             f"{one.step} read {one.tally.read:,} rows, far {word} than the usual {usual[one.step].read:,.0f}"
@@ -60,14 +55,6 @@ def facts_of(notify: Notify, record: RunRecord, usual: Mapping[str, Usual], fail
         if said:
             facts[kind] = "; ".join(said) + "."
     return {kind: said for kind, said in facts.items() if kind in notify.when}
-
-
-def total_of(record: RunRecord) -> Tally:
-    """The counts of all steps of a run."""
-    total = Tally()
-    for step in record.steps:
-        total.add(step.tally)
-    return total
 
 
 _TITLES = {
@@ -85,18 +72,16 @@ _TITLES = {
 
 def run_message(job: JobDefinition, record: RunRecord, facts: Mapping[str, str]) -> tuple[str, str]:
     """The title and text of a message about a run: what, where, why, and the command to go on."""
-    file = record.file or "JOB"
-    env = f" --env {record.environment}" if record.environment else ""
     where = f" in environment {record.environment}" if record.environment else ""
     begun = f"Run {record.run} of {record.name}{where}, on {record.host}, started {record.started:%Y-%m-%d %H:%M} UTC"
     if record.window:
         begun += f", from {record.window[0]} to before {record.window[1]}"
     commands = []
     if "failed" in facts and not record.is_replay:
-        commands.append(f"kanal resume {record.run} --job {file}{env}")
-    if total_of(record).rejected:
-        commands.append(f"kanal rejects {record.run} --job {file}{env}")
-    commands.append(f"kanal runs {record.run} --job {file}{env}")
+        commands.append(f"kanal resume {record.run} {record.job_arguments}")
+    if record.total.rejected:
+        commands.append(f"kanal rejects {record.run} {record.job_arguments}")
+    commands.append(f"kanal runs {record.run} {record.job_arguments}")
     text = "\n\n".join([f"{begun}.", *facts.values(), "To go on:\n" + "\n".join(commands)])
     return _title(job, facts), text
 

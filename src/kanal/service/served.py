@@ -100,11 +100,10 @@ def checked(path: Path, environment: str | None) -> None:
 
 @dataclass
 class Child:
-    """A process that runs a job: what it was told, and since when it runs."""
+    """A process that runs a job: what it was told, and whether it was told to stop."""
 
     task: dict[str, Any]
     process: subprocess.Popen[str]
-    since: dt.datetime
     stopping: bool = False
 
 

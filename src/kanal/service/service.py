@@ -74,10 +74,10 @@ class Service:
 
     # --- the jobs --------------------------------------------------------------------------------------------------
 
-    def _take(self, path: Path, check: bool = False) -> None:
+    def _take(self, path: Path) -> None:
         """Take a job in for the first time, or note why it cannot be."""
         try:
-            served = take_in(path, self.environment, self._folder, self._log_of, check)
+            served = take_in(path, self.environment, self._folder, self._log_of)
         except KanalError as error:
             self.unread[path] = str(error)
             return
@@ -270,7 +270,7 @@ class Service:
         if task["act"] == "resume":
             served.log.note_stopped(served.name, None)
         process = start(task)
-        served.child = Child(task, process, utc_now())
+        served.child = Child(task, process)
         threading.Thread(target=self._wait_for, args=(served, served.child), name="service-child", daemon=True).start()
 
     def _wait_for(self, served: Served, child: Child) -> None:

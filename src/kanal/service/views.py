@@ -6,18 +6,17 @@ import datetime as dt
 import json
 import statistics
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, fields
+from dataclasses import dataclass
 from typing import Any
 
 from kanal.core.reasons import NOT_REPLAYED, Reason
-from kanal.core.tally import Tally
+from kanal.core.tally import COUNTS, Tally
 from kanal.runlog import RunGlance, RunLogStore, RunRecord, StepRecord, Usual, clock
+from kanal.runlog.records import mark_of
 from kanal.runner.outline import Origin, origins_in
 from kanal.runner.unusual import fewer_than_usual, more_than_usual
 from kanal.service.drawings import order_picture, short, time_bar, trend
-from kanal.service.messages import total_of
 
-COUNTS = tuple(count.name for count in fields(Tally))
 _ALWAYS = frozenset({"read", "rejected", "inserted"})
 #: Runs that a row of marks shows, and those of a trend.
 MARKS, TRENDS = 24, 40
@@ -81,9 +80,7 @@ class RunView:
     @property
     def mark(self) -> str:
         """How it went, in a word."""
-        return (
-            ("rejects" if self.total.rejected else "good") if self.record.status == "succeeded" else self.record.status
-        )
+        return mark_of(self.record.status, self.total.rejected)
 
 
 def run_view(log: RunLogStore, record: RunRecord) -> RunView:
@@ -113,10 +110,7 @@ def run_view(log: RunLogStore, record: RunRecord) -> RunView:
                 _left(known, tally, expected, sum(parts or ())),
             )
         )
-    total = total_of(record)
-    for name, tally in progress.items():
-        if any(step.step == name and step.status == "running" for step in record.steps):
-            total.add(tally)
+    total = Tally.sum(step.tally for step in steps)
     counts = [name for name in COUNTS if name in _ALWAYS or any(getattr(step.tally, name) for step in steps)]
     outline = log.plan_of(record.run)
     states = {step.record.step: step.state for step in steps}
@@ -143,8 +137,7 @@ def _left(known: Usual | None, tally: Tally, expected: int, spent: float) -> str
 
 def commands_of(record: RunRecord, groups: Sequence[Mapping[str, Any]]) -> list[tuple[str, str]]:
     """The commands to go on with, each with what it is for."""
-    file = record.file or "JOB"
-    job = f"--job {file}" + (f" --env {record.environment}" if record.environment else "")
+    job = record.job_arguments
     found = []
     if record.status in ("failed", "stopped") and not record.is_replay:
         found.append((f"kanal resume {record.run} {job}", "go on with it, once the cause is fixed"))

@@ -146,7 +146,7 @@ class Page:
     def app(self) -> Starlette:
         """What answers requests."""
         local = self.listen in ("127.0.0.1", "::1", "localhost")
-        hosts = ["127.0.0.1", "localhost", "[::1]", "testserver"] if local else ["*"]
+        hosts = ["127.0.0.1", "localhost", "[::1]"] if local else ["*"]
         return Starlette(
             routes=[
                 Route("/", self._overview),
@@ -181,10 +181,10 @@ class Page:
         with self._keeping:
             kept = self._kept.get(key)
             if kept is None or time.monotonic() - kept[0] >= _FRESH:
-                kept = (time.monotonic(), make())
+                made = make()
                 if len(self._kept) > 500:
                     self._kept.clear()
-                self._kept[key] = (time.monotonic(), kept[1])
+                self._kept[key] = kept = (time.monotonic(), made)
             return kept[1]
 
     def _html(self, request: Request, template: str, status: int = 200, **values: Any) -> Response:
