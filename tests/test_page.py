@@ -180,7 +180,7 @@ def test_what_the_pages_say(hostile: Files) -> None:
 def test_live_progress(files: Files, browser: Any) -> None:
     """What runs is seen without loading the page anew, and so is its end."""
     files.database(
-        "old.db", "CREATE TABLE t (id INTEGER PRIMARY KEY, v TEXT)", t=[(n, "x" * 40) for n in range(200_000)]
+        "old.db", "CREATE TABLE t (id INTEGER PRIMARY KEY, v TEXT)", t=[(n, "x" * 40) for n in range(500_000)]
     )
     files.job(
         '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\ncreate = "missing"\nwrite = "truncate"\nbatch_rows = 250\n'
