@@ -102,7 +102,7 @@ def test_killed_at_any_instant_and_resumed_the_target_is_as_if_undisturbed(
             process = started(files.folder, "run", "job.toml")  # it had not begun
         else:
             process = started(files.folder, "resume")
-    assert process.wait(120) in (0, 2), process.stderr.read() if process.stderr else ""
+    assert (ended := process.wait(120)) in (0, 2), process.stderr.read() if process.stderr else ""
     assert process.args[3] == "resume"
     assert new.rows("SELECT count(*), count(DISTINCT id), min(id), max(v) FROM one") == [
         (ROWS + 1, ROWS + 1, -1, "v9999")
@@ -113,7 +113,8 @@ def test_killed_at_any_instant_and_resumed_the_target_is_as_if_undisturbed(
     assert files.rows("kanal-runs.db", "SELECT step, status, read FROM kanal_step ORDER BY position") == [
         ("first", "succeeded", ROWS), ("second", "succeeded", ROWS)
     ]  # fmt: skip
-    assert new.rows("SELECT count(*) FROM kanal_progress") == [(0,)]
+    # Of a run that was killed when all was done, the next one clears it.
+    assert ended == 2 or new.rows("SELECT count(*) FROM kanal_progress") == [(0,)]
 
 
 DIES = """
@@ -313,7 +314,7 @@ def test_a_commit_without_an_answer_is_asked_for(
 
     def commit_and_lose(self: SQLiteLoad) -> None:
         commits(self)
-        if len(lost) < 2:
+        if self._tables and len(lost) < 2:  # not those that claim a step
             lost.append(self)
             raise DatabaseError("server closed the connection", passing=True)
 

@@ -86,14 +86,19 @@ class Journal(Protocol):
     def record(self, load: Load, done: Progress, token: str, step: str, owner: str) -> None:
         """Record, within a load's transaction, how far a step is committed with it.
 
-        Raises KanalError where another process has gone on with the run: of two that do, one alone can commit.
+        Raises KanalError where another has claimed the step since: of two that go on with it, one alone can commit.
         """
 
     def recorded(self, token: str, step: str) -> Progress | None:
         """How far a step was committed; None where nothing of it was."""
 
-    def take_over(self, token: str, step: str, owner: str) -> None:
-        """Make a step's entry that of a process that goes on with it, so that no other can commit any more."""
+    def claim(self, token: str, step: str, owner: str) -> Progress | None:
+        """Make a step's entry that of who goes on with it, so that nobody else can commit any more; how far it was
+        committed before."""
+
+    def note_session(self, load: Load, token: str, step: str, owner: str) -> None:
+        """Record, at once, by which session of the target a load goes on, so that whoever claims its step can end it;
+        nothing where there are none."""
 
     def forget(self, tokens: Collection[str]) -> None:
         """Remove what was kept for runs that have come to their end."""

@@ -59,11 +59,13 @@ class Transaction:
         """What an earlier try has committed, by step, though nobody was left to hear of it; all of it or nothing."""
         if self._committed is None:
             found: dict[str, Progress] = {}
-            for step in execution.plan.steps if self.tries > 1 or execution.resumed else ():
+            for step in execution.plan.steps:
                 if isinstance(step, PipelinePlan) and step.name in self.steps and execution.needs_mark(step):
-                    done = step.target.journal.recorded(str(execution.record.token), step.name)
-                    if done is not None and done.done:
-                        found[step.name] = done
+                    journal = step.target.journal
+                    if journal.is_ready():
+                        done = journal.claim(str(execution.record.token), step.name, execution.log.owner)
+                        if done is not None and done.done:
+                            found[step.name] = done
             self._committed = found
         return self._committed
 
@@ -252,14 +254,12 @@ class Attempt:
         begun: Progress | None = None
         if isinstance(step, PipelinePlan) and self.group is None and execution.needs_mark(step):
             self._make_ready(step)
-            if self._marks and (self.running is not None or execution.resumed):
-                begun = step.target.journal.recorded(str(execution.record.token), step.name)
+            if self._marks:
+                begun = step.target.journal.claim(str(execution.record.token), step.name, execution.log.owner)
                 if begun is not None and begun.done:
                     self.committed = begun
                     self.notes.append(_WITHOUT_ANSWER)
                     return
-                if begun is not None:
-                    step.target.journal.take_over(str(execution.record.token), step.name, execution.log.owner)
         execution.log.begin_step(execution.record.run, step.name, begun.batches if begun else 0)
         try:
             if isinstance(step, CommandPlan):

@@ -69,7 +69,7 @@ class FileJournal:
     def record(self, load: Load, done: Progress, token: str, step: str, owner: str) -> None:
         """Record, within a load's transaction, how far a step is committed with it; raises KanalError."""
         found = self._entry(token, step)
-        if found is not None and found["owner"] != owner:
+        if found is None or found["owner"] != owner:
             raise gone_on_elsewhere()
         content = {"progress": done.content(), "owner": owner, "token": token}
         cast("FileLoad", load).notes[_name("progress", token, step)] = json.dumps(content)
@@ -84,10 +84,16 @@ class FileJournal:
         found = self._entry(token, step)
         return Progress.of(found["progress"]) if found is not None and "progress" in found else None
 
-    def take_over(self, token: str, step: str, owner: str) -> None:
-        """Make a step's entry that of a process that goes on with it."""
+    def claim(self, token: str, step: str, owner: str) -> Progress | None:
+        """Make a step's entry that of who goes on with it; how far it was committed before."""
+        self.catch_up()
         found = self._entry(token, step) or {"token": token}
         self.store.keep_note(_name("progress", token, step), json.dumps(found | {"owner": owner}))
+        self.catch_up()  # of one who was committing meanwhile
+        return self.recorded(token, step)
+
+    def note_session(self, load: Load, token: str, step: str, owner: str) -> None:
+        """Nothing: there are no sessions."""
 
     def forget(self, tokens: Collection[str]) -> None:
         """Remove what was kept for runs that have come to their end."""

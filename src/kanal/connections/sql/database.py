@@ -141,12 +141,12 @@ class SqlDatabase(SqlOpening):
         del other, reading, table
         return False
 
-    def scalar(self, query: sa.Select[Any]) -> Any:
+    def scalar(self, query: sa.Executable) -> Any:
         """The one value that a query finds, None where there is none; outside of any load."""
         found = self.found_by(query)
         return found[0][0] if found else None
 
-    def found_by(self, query: sa.Select[Any]) -> list[tuple[Any, ...]]:
+    def found_by(self, query: sa.Executable) -> list[tuple[Any, ...]]:
         """The rows that a query finds, outside of any load."""
         with self.errors(), self.connect() as connection:
             return [tuple(row) for row in connection.execute(query)]
@@ -213,6 +213,9 @@ class SqlDatabase(SqlOpening):
             query = query.where(*self.selects.ordinary(place.c[column]))
         with self.errors(), self.connect() as connection:
             return tuple(connection.execute(query).one())
+
+    def end_session(self, session: str) -> None:
+        """End a session of the server, as `SqlLoad.session` names it, if it is still there and may be ended."""
 
     def break_off(self, driver: Any) -> None:
         """Break off what a connection of the driver is doing, by way of another; nothing where the driver cannot."""

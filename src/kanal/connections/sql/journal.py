@@ -27,8 +27,9 @@ PROGRESS = sa.Table(
     sa.Column("token", sa.String(36), primary_key=True),
     sa.Column("step", sa.String(200), primary_key=True),
     sa.Column("progress", sa.String(_LONGEST)),
-    # Which process goes on with it.
+    # Who goes on with it, and by which session of the database.
     sa.Column("owner", sa.String(36)),
+    sa.Column("session", sa.String(100)),
 )
 
 
@@ -77,13 +78,15 @@ class SqlJournal:
     # --- progress --------------------------------------------------------------------------------------------------
 
     def make_ready(self) -> None:
-        """Make the table of progress where it is missing, and its column that older ones lack; raises KanalError."""
+        """Make the table of progress where it is missing, and columns that older ones lack; raises KanalError."""
         database = self.database
         self._make(PROGRESS)
-        if database.catalogue.describe(None, PROGRESS.name).column("owner") is None:
-            with contextlib.suppress(KanalError):  # somebody may add it at this moment
-                added = sa.schema.CreateColumn(PROGRESS.c.owner.copy())
-                database.run_command(f"ALTER TABLE {PROGRESS.name} ADD COLUMN {database.ddl.definition(added)}")
+        there = database.catalogue.describe(None, PROGRESS.name)
+        for column in (PROGRESS.c.owner, PROGRESS.c.session):
+            if there.column(column.name) is None:
+                with contextlib.suppress(KanalError):  # somebody may add it at this moment
+                    added = sa.schema.CreateColumn(column.copy())
+                    database.run_command(f"ALTER TABLE {PROGRESS.name} ADD COLUMN {database.ddl.definition(added)}")
 
     def is_ready(self) -> bool:
         """True where the table of progress is there."""
@@ -100,12 +103,9 @@ class SqlJournal:
                 f"the key of the last row of a batch is too long to be kept ({len(text):,} characters with the counts)",
                 'order the source by a shorter key, or set commit = "step"',
             )
-        sql, entry = cast("SqlLoad", load), _entry(token, step)
-        if sql.execute(PROGRESS.update().where(entry, PROGRESS.c.owner == owner).values(progress=text)):
-            return
-        if sql.scalar(sa.select(PROGRESS.c.token).where(entry)) is not None:
+        mine = sa.and_(_entry(token, step), PROGRESS.c.owner == owner)
+        if not cast("SqlLoad", load).execute(PROGRESS.update().where(mine).values(progress=text, session=None)):
             raise gone_on_elsewhere()
-        sql.execute(PROGRESS.insert().values(token=token, step=step[:200], progress=text, owner=owner))
 
     def recorded(self, token: str, step: str) -> Progress | None:
         """How far a step was committed; None where nothing of it was."""
@@ -116,11 +116,28 @@ class SqlJournal:
             return None
         return Progress.of(json.loads(found))
 
-    def take_over(self, token: str, step: str, owner: str) -> None:
-        """Make a step's entry that of a process that goes on with it, so that no other can commit any more."""
+    def claim(self, token: str, step: str, owner: str) -> Progress | None:
+        """Make a step's entry that of who goes on with it, so that nobody else can commit any more; how far it was
+        committed before."""
+        entry = _entry(token, step)
+        session = self.database.scalar(sa.select(PROGRESS.c.session).where(entry))
+        if session is not None:  # what it has locked, this one would wait for
+            self.database.end_session(session)
         with self.database.load() as load:
-            load.execute(PROGRESS.update().where(_entry(token, step)).values(owner=owner))
+            if not load.execute(PROGRESS.update().where(entry).values(owner=owner, session=None)):
+                load.execute(PROGRESS.insert().values(token=token, step=step[:200], owner=owner))
+            found = load.scalar(sa.select(PROGRESS.c.progress).where(entry))
             load.commit()
+        return None if found is None else Progress.of(json.loads(found))
+
+    def note_session(self, load: Load, token: str, step: str, owner: str) -> None:
+        """Record, at once, by which session a load goes on, so that whoever claims its step can end it."""
+        session = cast("SqlLoad", load).session()
+        if session is not None:
+            mine = sa.and_(_entry(token, step), PROGRESS.c.owner == owner)
+            with self.database.load() as other:
+                other.execute(PROGRESS.update().where(mine).values(session=session))
+                other.commit()
 
     def forget(self, tokens: Collection[str]) -> None:
         """Remove what was kept for runs that have come to their end."""

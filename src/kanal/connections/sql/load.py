@@ -140,6 +140,17 @@ class SqlLoad:
         self._stage_names[name] = used + 1
         return SqlStage(self, merging, columns, f"{name}_{used}" if used else name)
 
+    def session(self) -> str | None:
+        """What tells the server's session of this transaction from all others; None where there are no sessions."""
+        if "kanal_session" not in self.connection.info:
+            self.connection.info["kanal_session"] = self.ask_session()
+        found: str | None = self.connection.info["kanal_session"]
+        return found
+
+    def ask_session(self) -> str | None:
+        """The same, asked of the database."""
+        return None
+
     def table_of(self, table: TableInfo) -> sa.Table:
         """SQLAlchemy's Table for a table, the same one each time, so that conditions of it may be put together."""
         place = table.schema, table.name

@@ -37,6 +37,7 @@ from kanal.connections.sql.mariadb_values import misfits, years
 from kanal.connections.sql.pymysql_private import give_up_result, is_known, slow_batches
 from kanal.connections.sql.selects import Selects
 from kanal.core.conversions import converter
+from kanal.core.errors import KanalError
 from kanal.core.faults import Fault
 from kanal.core.frame import SourceBatch, Strays
 from kanal.core.types import (
@@ -309,6 +310,13 @@ class MariaDB(SqlDatabase):
                 finally:
                     first.exec_driver_sql("UNLOCK TABLES")
             yield connections
+
+    def end_session(self, session: str) -> None:
+        user = sa.text("SELECT count(*) FROM information_schema.processlist "
+                       "WHERE id = :id AND user = SUBSTRING_INDEX(CURRENT_USER(), '@', 1)")  # fmt: skip
+        with contextlib.suppress(KanalError):  # it may end at this moment
+            if self.scalar(user.bindparams(id=int(session))):
+                self.run_command(f"KILL {int(session)}")
 
     def break_off(self, driver: Any) -> None:
         with self.connect() as other:

@@ -38,6 +38,9 @@ class MariaDBLoad(SqlLoad):
         # The server may ask for a file only as the answer to a LOAD DATA of ours, which never opens one.
         forbid_files(driver)
 
+    def ask_session(self) -> str | None:
+        return str(int(self._driver.thread_id()))
+
     def encode_into(self, table: sa.Table, rows: pa.RecordBatch) -> Any:
         if not self._may_load or rows.num_rows == 1:
             return rows

@@ -35,6 +35,7 @@ from kanal.connections.sql.postgresql_start import state_at_start
 from kanal.connections.sql.postgresql_types import NOT_A_NUMBER, comes_whole, is_direct, is_wide
 from kanal.connections.sql.postgresql_values import misfits
 from kanal.connections.sql.selects import Selects
+from kanal.core.errors import KanalError
 from kanal.core.faults import Fault
 from kanal.core.frame import SourceBatch
 from kanal.core.types import Family
@@ -314,6 +315,13 @@ class PostgreSQL(SqlDatabase):
                 for connection in connections[1:]:
                     connection.exec_driver_sql(f"SET TRANSACTION SNAPSHOT '{name}'")
             yield connections
+
+    def end_session(self, session: str) -> None:
+        pid, _, start = session.partition(" ")
+        same = "pid = CAST(:pid AS integer) AND backend_start = CAST(:start AS timestamptz)"
+        found = sa.text(f"SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE {same}")
+        with contextlib.suppress(KanalError):  # of another user's, perhaps
+            self.scalar(found.bindparams(pid=pid, start=start))
 
     def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
         faults: list[tuple[str, Fault]] = []

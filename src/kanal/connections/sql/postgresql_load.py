@@ -30,6 +30,10 @@ class PostgreSQLLoad(SqlLoad):
 
     database: PostgreSQL
 
+    def ask_session(self) -> str | None:
+        mine = "SELECT pid || ' ' || backend_start FROM pg_stat_activity WHERE pid = pg_backend_pid()"
+        return str(self.scalar(sa.text(mine)))
+
     def empty_table(self, table: sa.Table) -> int:
         name = self.database.sql_dialect.identifier_preparer.format_table(table)
         # Whoever else empties it waits, readers do not: a DELETE would not see the rows that another is to commit.
