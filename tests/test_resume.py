@@ -321,7 +321,7 @@ def test_a_commit_without_an_answer_is_asked_for(
     monkeypatch.setattr(SQLiteLoad, "commit", commit_and_lose)
     body = STEPS.format(commit=commit, write="truncate", key="").replace("[defaults]", "[defaults]\nretry_wait = 0")
     run = succeeded(job(files.folder, body, old=old, new=new).run())
-    assert len(lost) == 2
+    assert len(lost) == (1 if commit == "job" else 2)
     told = "it went on after" if commit == "batch" else "its commit had succeeded, only the answer was lost"
     assert told in f"{run['first'].note}"
     assert counts(run["first"]) == {"read": ROWS, "inserted": ROWS}

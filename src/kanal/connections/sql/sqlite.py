@@ -153,7 +153,7 @@ class SQLite(SQLiteOpening, FileDatabase):
         """A driver's error as one of Kanal's."""
         return self.failed(self.driver_words(error), self.passes(error))
 
-    def found_by(self, query: sa.Select[Any]) -> list[tuple[Any, ...]]:
+    def found_by(self, query: sa.Executable) -> list[tuple[Any, ...]]:
         with self.arrow() as connection, connection.cursor() as cursor:
             cursor.execute(self.compiled(query))
             return [tuple(row) for row in cursor.fetchall()]
