@@ -189,6 +189,10 @@ class RunContext(Protocol):
     def moment(self) -> dt.datetime:
         """The run's moment."""
 
+    @property
+    def elsewhere(self) -> bool:
+        """True where another may be given the step while this one cannot be reached."""
+
     def try_failed(self, step: str, number: int, said: str) -> None:
         """Say that a try failed by a trouble that passes, and that another follows."""
 
@@ -334,6 +338,11 @@ class Attempt:
             running.record = partial(
                 step.target.journal.record, token=str(execution.record.token), step=step.name, owner=execution.log.owner
             )
+            if execution.elsewhere:
+                running.on_load = partial(
+                    step.target.journal.note_session,
+                    token=str(execution.record.token), step=step.name, owner=execution.log.owner,
+                )  # fmt: skip
         shared = self.group.shared(execution.plan.steps, execution.results) if self.group is not None else None
         running.run(partial(execution.batch_ends, running), shared)
 

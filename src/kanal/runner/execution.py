@@ -38,7 +38,8 @@ from kanal.runner.tracing import spans_of
 from kanal.runner.watcher import Watcher
 
 if TYPE_CHECKING:  # it is imported where an executor is given
-    from kanal.runner.remote import RemoteAttempt, Switchboard
+    from kanal.runner.elsewhere.crew import Crew
+    from kanal.runner.elsewhere.remote import RemoteAttempt
 
 #: Seconds that may be spent on asking how many rows there are.
 _QUICKLY = 1.0
@@ -98,20 +99,24 @@ class Execution:
         watcher: Watcher,
         replayed: Mapping[str, Rejected] | None = None,
         workers: int | None = None,
-        executor: Executor | None = None,
+        executor: Executor | Crew | None = None,
         options: Mapping[str, Any] | None = None,
         rehearsed: Collection[str] | None = None,
     ) -> None:
         self.plan = plan
         self.log = log
-        self._executor = executor
         self._options = options or {}
-        self._board: Switchboard | None = None
+        self._crew: Crew | None = None
+        self._given = executor
+        if executor is not None:
+            from kanal.runner.elsewhere.cluster import crew_of
+
+            self._crew = crew_of(executor)
         self.record = record
         self.number = record.run
         self.watcher = watcher
         self._spans = spans_of(plan.job.job, plan.job.chosen_environment)
-        self.workers = workers or plan.job.workers
+        self.workers = workers or (self._crew.slots if self._crew is not None else None) or plan.job.workers
         # A run that goes on keeps the moment that CURRENT_TIMESTAMP means.
         self.moment = record.started.replace(tzinfo=dt.UTC)
         self.results: dict[str, StepResult] = {}
@@ -141,6 +146,9 @@ class Execution:
         self._held_up: set[Any] = set()
         self._broken: BaseException | None = None  # why nothing can be relied on any more
 
+    #: Its own steps are not given to others.
+    elsewhere = False
+
     @property
     def resumed(self) -> bool:
         """True for a run that goes on."""
@@ -161,8 +169,8 @@ class Execution:
                     self._go_through()
                 finally:
                     self._leave()
-                    if self._board is not None:
-                        self._board.close()
+                    if self._crew is not None and self._crew is not self._given:
+                        self._crew.close()
             status = self._status()
             self.log.end_run(self.number, status)
             ended = True
@@ -342,16 +350,15 @@ class Execution:
         What shares a transaction, or fills a Memory of this program, is run here.
         """
         here = group is not None or (isinstance(step, PipelinePlan) and step.settings.target.memory is not None)
-        if self._executor is None or here:
+        if self._crew is None or here:
             return Attempt(self, step, group)
-        from kanal.runner.remote import RemoteAttempt, Switchboard, task_of
+        from kanal.runner.elsewhere.remote import RemoteAttempt, task_of
 
-        self._board = self._board or Switchboard()
         options = without_secrets(self.plan.job, self._options)
         if not isinstance(step, PipelinePlan) or step.since is None:
             options = {name: value for name, value in options.items() if name not in ("since", "until", "all")}
-        task = task_of(self, step, self.plan.job, options | {"only": [step.name]}, self._board, self.moment)
-        return RemoteAttempt(self, step, self._executor, self._board, task)
+        task = task_of(self, step, self.plan.job, options | {"only": [step.name]}, self.moment)
+        return RemoteAttempt(self, step, self._crew, task)
 
     def _has_room(self, step: StepPlan) -> bool:
         """True where a step may run now, beside those that run already."""
@@ -444,9 +451,12 @@ class Execution:
         return True
 
     def needs_mark(self, step: PipelinePlan) -> bool:
-        """True where to load a step a second time would change the target again, or be counted otherwise."""
+        """True where to load a step a second time would change the target again, or be counted otherwise; of one that
+        runs elsewhere also where another may be given it."""
         if self.rehearsal:
             return False
+        if self._crew is not None and step.can_leave_progress:
+            return True
         group = self.groups.get(step.name)
         members = [plan for plan in self.plan.steps if group is not None and plan.name in group.steps] or [step]
         return any(isinstance(plan, PipelinePlan) and plan.leaves_progress for plan in members)

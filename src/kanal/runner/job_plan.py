@@ -217,7 +217,12 @@ class PipelinePlan:
         """True where the target must tell what of the step is committed."""
         by_batch = self.settings.commits.by_batch
         repeated = not rule_of(self.settings).repeatable or by_batch or self.since is not None or self.takes_files
-        return repeated and Writes.REMEMBER in self.target.writes
+        return repeated and self.can_leave_progress
+
+    @property
+    def can_leave_progress(self) -> bool:
+        """True where the target can tell what of the step is committed."""
+        return Writes.REMEMBER in self.target.writes
 
     @property
     def takes_files(self) -> bool:
@@ -318,6 +323,10 @@ class Difference:
     database: Target
 
 
+#: Where a table is named in a job: connection, schema and name.
+TablePlace = tuple[str, str | None, str]
+
+
 @dataclass
 class JobPlan:
     """A job ready to run: its steps in order, what waits for what, and what is worth knowing about it."""
@@ -332,12 +341,15 @@ class JobPlan:
     differences: list[Difference] = field(default_factory=list)
     #: Waits for rows that are referred to, given up since else steps would wait for each other in a circle.
     given_up: list[Wait] = field(default_factory=list)
-    #: What its tables look like now.
+    #: What its tables look like now, for the run log, and as they are described, but those that are to be made.
     seen: list[SeenTable] = field(default_factory=list)
+    tables: dict[TablePlace, TableInfo] = field(default_factory=dict)
+    #: False where its connections are others' too.
+    owns_connections: bool = True
 
     def dispose(self) -> None:
         """Close its databases."""
-        for database in self.connections.values():
+        for database in self.connections.values() if self.owns_connections else ():
             database.dispose()
 
     @property

@@ -8,16 +8,15 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
 
+from kanal.connections.description import TableInfo
 from kanal.connections.journal import Progress
 from kanal.core.errors import KanalError, passes
 from kanal.core.rejects import Reject
 from kanal.core.tally import Tally
 from kanal.definition import JobDefinition
 from kanal.runlog import BatchRecord
+from kanal.runner.job_plan import TablePlace
 from kanal.runner.replay import Rejected
-
-#: The form of these messages; a process that knows another one refuses a task.
-VERSION = 1
 
 
 class Stopped(KanalError):
@@ -81,8 +80,8 @@ class Failure:
 class StepTask:
     """A step to be run where the task is read: planned there anew, with secrets resolved there.
 
-    `token` and `owner` mark its progress in the target; `replayed` are rejected rows to be read instead of the source,
-    `earlier` rejects of earlier runs by the key of their source row. The run is spoken to at `address`, with `key`.
+    `token` marks its progress in the target; `tables` are described as the run has found them; `replayed` are rejected
+    rows to be read instead of the source, `earlier` rejects of earlier runs by the key of their source row.
     """
 
     job: JobDefinition
@@ -90,14 +89,11 @@ class StepTask:
     options: Mapping[str, Any]
     run: int
     token: str | None
-    owner: str
     moment: dt.datetime
     resumed: bool
-    address: tuple[str, int]
-    key: bytes
+    tables: Mapping[TablePlace, TableInfo]
     replayed: Rejected | None = None
     earlier: Mapping[str, Sequence[int]] = field(default_factory=dict)
-    version: int = VERSION
 
 
 @dataclass(frozen=True)
@@ -118,14 +114,33 @@ class StepOutcome:
     failure: Failure | None = None
 
 
-# --- what is said while a step runs; all of it by the step, and answered, but StopRequest -----------------------------
+# --- what is said while a task is under way; all of it by the task, and answered --------------------------------------
 
 
 @dataclass(frozen=True)
-class Hello:
-    """Which step is speaking."""
+class Speaker:
+    """Who speaks: on which host, in which process, and what the cluster calls the worker."""
 
-    step: str
+    host: str
+    process: int
+    worker: str = ""
+
+    @property
+    def label(self) -> str:
+        """The worker, for people."""
+        return self.worker or f"process {self.process} on {self.host}"
+
+
+@dataclass(frozen=True)
+class Sign:
+    """The task is still under way."""
+
+
+@dataclass(frozen=True)
+class Goodbye:
+    """The task is done; what it gave."""
+
+    outcome: Any
 
 
 @dataclass(frozen=True)
@@ -166,13 +181,26 @@ class TryFailed:
 
 
 @dataclass(frozen=True)
-class Goodbye:
-    """The step says no more; its outcome is what the executor gives."""
-
-
-@dataclass(frozen=True)
 class StopRequest:
-    """The run asks the step to end."""
+    """The run asks the task to end."""
 
     ending: Ending
     limit: float = 0.0
+
+
+@dataclass(frozen=True)
+class Said:
+    """A message of a try of a task to its run, numbered, since one that is not answered is sent again."""
+
+    number: int
+    message: Any
+    speaker: Speaker
+
+
+@dataclass(frozen=True)
+class Answer:
+    """The run's answer to a message; number 0 is for one that was not asked for. `stop` asks the task to end."""
+
+    number: int
+    content: Any = None
+    stop: StopRequest | None = None

@@ -15,7 +15,7 @@ from kanal.definition import JobDefinition, JobError, Problem, Secret
 from kanal.runlog import Start
 from kanal.runner.events import tell
 from kanal.runner.job_plan import JobPlan, PipelinePlan, StepPlan
-from kanal.runner.planning.job_planner import plan_job
+from kanal.runner.planning.job_planner import Known, plan_job
 from kanal.runner.planning.new_tables import create_tables
 from kanal.runner.planning.order import Wait
 from kanal.runner.retrying import retrying
@@ -68,13 +68,15 @@ def with_options(job: JobDefinition, options: Mapping[str, Any]) -> JobDefinitio
 
 
 @contextmanager
-def planned(job: JobDefinition, options: Mapping[str, Any] | None = None) -> Iterator[JobPlan]:
+def planned(
+    job: JobDefinition, options: Mapping[str, Any] | None = None, known: Known | None = None
+) -> Iterator[JobPlan]:
     """The plan of a job as a run with these options would have it, for looking only; closed afterwards.
 
     With the option `create`, target tables may be missing, and are planned. Raises JobError where the job is wrong.
     """
     options = options or {}
-    plan = plan_job(with_options(job, options), bool(options.get("create")))
+    plan = plan_job(with_options(job, options), bool(options.get("create")), known)
     try:
         choose(plan, options)
         yield plan
@@ -82,19 +84,19 @@ def planned(job: JobDefinition, options: Mapping[str, Any] | None = None) -> Ite
         plan.dispose()
 
 
-def plan_to_run(job: JobDefinition, options: Mapping[str, Any]) -> JobPlan:
+def plan_to_run(job: JobDefinition, options: Mapping[str, Any], known: Known | None = None) -> JobPlan:
     """The plan of a job for a run, its missing tables made; tried again where a trouble passes. Raises JobError."""
     create = bool(options.get("create"))
 
     def plan_now() -> JobPlan:
-        plan = plan_job(job, create)
+        plan = plan_job(job, create, known)
         if not plan.new_tables:
             return plan
         try:
             create_tables(plan)
         finally:
             plan.dispose()
-        return plan_job(job)  # as the databases describe what was made
+        return plan_job(job, known=known)  # as the databases describe what was made
 
     def failed_for_now(state: Any) -> None:
         error, number = str(state.outcome.exception()), state.attempt_number

@@ -128,6 +128,7 @@ class PipelineStep(StepEnding):
             batches = stack.enter_context(self._batches(plan.reading))
             load = shared.load if shared is not None else stack.enter_context(plan.target.load())
             load.for_run(self.number, plan.name, self.moment)
+            self.on_load(load)
             stack.enter_context(self._break.knows(load.cancel))
             rule = self._begin_rule(load)
             for rows in keys:
@@ -262,6 +263,7 @@ class PipelineStep(StepEnding):
         if not first:
             writing = replace(writing, rule=writing.rule.adding())
         with plan.target.load() as load, self._break.knows(load.cancel):
+            self.on_load(load)
             if first and plan.settings.first_sql:
                 load.run_sql(plan.settings.first_sql)
             rule = rule_for(load, writing)

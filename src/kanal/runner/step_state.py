@@ -145,6 +145,8 @@ class StepState:
     begun: Progress | None = None
     #: Records, within a load, what is committed with it.
     record: Callable[[Load, Progress], None] | None = None
+    #: Called with each load that begins.
+    on_load: Callable[[Load], None] = lambda load: None
     #: Called at last before the commit.
     before_commit: Callable[[], None] = lambda: None
     #: The counts of what is committed, of a step that commits batch by batch, and of how many batches.

@@ -214,6 +214,13 @@ class SqlDatabase(SqlOpening):
         with self.errors(), self.connect() as connection:
             return tuple(connection.execute(query).one())
 
+    def change(self, statement: sa.Executable) -> int:
+        """Run one statement and commit it; the number of rows that it changed."""
+        with self.load() as load:
+            rows = load.execute(statement)
+            load.commit()
+            return rows
+
     def end_session(self, session: str) -> None:
         """End a session of the server, as `SqlLoad.session` names it, if it is still there and may be ended."""
 

@@ -123,21 +123,16 @@ class SqlJournal:
         session = self.database.scalar(sa.select(PROGRESS.c.session).where(entry))
         if session is not None:  # what it has locked, this one would wait for
             self.database.end_session(session)
-        with self.database.load() as load:
-            if not load.execute(PROGRESS.update().where(entry).values(owner=owner, session=None)):
-                load.execute(PROGRESS.insert().values(token=token, step=step[:200], owner=owner))
-            found = load.scalar(sa.select(PROGRESS.c.progress).where(entry))
-            load.commit()
-        return None if found is None else Progress.of(json.loads(found))
+        if not self.database.change(PROGRESS.update().where(entry).values(owner=owner, session=None)):
+            self.database.change(PROGRESS.insert().values(token=token, step=step[:200], owner=owner))
+        return self.recorded(token, step)
 
     def note_session(self, load: Load, token: str, step: str, owner: str) -> None:
         """Record, at once, by which session a load goes on, so that whoever claims its step can end it."""
         session = cast("SqlLoad", load).session()
         if session is not None:
             mine = sa.and_(_entry(token, step), PROGRESS.c.owner == owner)
-            with self.database.load() as other:
-                other.execute(PROGRESS.update().where(mine).values(session=session))
-                other.commit()
+            self.database.change(PROGRESS.update().where(mine).values(session=session))
 
     def forget(self, tokens: Collection[str]) -> None:
         """Remove what was kept for runs that have come to their end."""

@@ -141,14 +141,7 @@ class SqlLoad:
         return SqlStage(self, merging, columns, f"{name}_{used}" if used else name)
 
     def session(self) -> str | None:
-        """What tells the server's session of this transaction from all others; None where there are no sessions."""
-        if "kanal_session" not in self.connection.info:
-            self.connection.info["kanal_session"] = self.ask_session()
-        found: str | None = self.connection.info["kanal_session"]
-        return found
-
-    def ask_session(self) -> str | None:
-        """The same, asked of the database."""
+        """What tells the server's session of this transaction from all others; None where that is not known."""
         return None
 
     def table_of(self, table: TableInfo) -> sa.Table:

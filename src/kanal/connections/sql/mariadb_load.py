@@ -38,7 +38,7 @@ class MariaDBLoad(SqlLoad):
         # The server may ask for a file only as the answer to a LOAD DATA of ours, which never opens one.
         forbid_files(driver)
 
-    def ask_session(self) -> str | None:
+    def session(self) -> str | None:
         return str(int(self._driver.thread_id()))
 
     def encode_into(self, table: sa.Table, rows: pa.RecordBatch) -> Any:

@@ -30,9 +30,12 @@ class PostgreSQLLoad(SqlLoad):
 
     database: PostgreSQL
 
-    def ask_session(self) -> str | None:
-        mine = "SELECT pid || ' ' || backend_start FROM pg_stat_activity WHERE pid = pg_backend_pid()"
-        return str(self.scalar(sa.text(mine)))
+    def session(self) -> str | None:
+        known = self.connection.info
+        if "kanal_session" not in known:
+            mine = "SELECT pid || ' ' || backend_start FROM pg_stat_activity WHERE pid = pg_backend_pid()"
+            known["kanal_session"] = str(self.scalar(sa.text(mine)))
+        return str(known["kanal_session"])
 
     def empty_table(self, table: sa.Table) -> int:
         name = self.database.sql_dialect.identifier_preparer.format_table(table)

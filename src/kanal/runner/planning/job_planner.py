@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Hashable, Iterator, Mapping
+from collections.abc import Callable, Hashable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
+from pathlib import Path
 from typing import Any
 
 from kanal.connections import ForeignKey, TableInfo, open_connection, secret_value
@@ -16,10 +17,11 @@ from kanal.core.errors import ExpressionError, KanalError, passes
 from kanal.core.expressions.registry import Function
 from kanal.core.nearest import did_you_mean
 from kanal.core.types import Family
+from kanal.definition import Connection as ConnectionSettings
 from kanal.definition import Format, JobDefinition, JobError, Pipeline, Problem, Secret, Source, Table
 from kanal.definition.problems import KeyPath
 from kanal.runlog import SeenTable
-from kanal.runner.job_plan import CommandPlan, Difference, Group, JobPlan, NewTable, PipelinePlan, StepPlan
+from kanal.runner.job_plan import CommandPlan, Difference, Group, JobPlan, NewTable, PipelinePlan, StepPlan, TablePlace
 from kanal.runner.planning.circles import break_circles, circle_groups, with_open_references
 from kanal.runner.planning.exchanges import link_exchanges
 from kanal.runner.planning.mapping_planner import NoFiles
@@ -30,27 +32,38 @@ from kanal.runner.planning.user_functions import load_functions
 from kanal.runner.shapes import SOURCE, TARGET, UnplannedJob, seen_table
 
 
-def plan_job(job: JobDefinition, create: bool = False) -> JobPlan:
+@dataclass(frozen=True)
+class Known:
+    """What is known before a job is planned: how its connections are opened, and what its tables look like."""
+
+    opened: Callable[[str, ConnectionSettings, Path], Connection] = open_connection
+    tables: Mapping[TablePlace, TableInfo] = field(default_factory=dict)
+    #: False where the connections stay open when the plan is closed.
+    owned: bool = True
+
+
+def plan_job(job: JobDefinition, create: bool = False, known: Known | None = None) -> JobPlan:
     """The job's steps in order, compiled against the databases; raises JobError with every problem found.
 
     With `create`, target tables may be missing; they are then planned as the mapping would make them. Else only those
     of pipelines that say so may.
     """
-    planner = _Planner(job, create)
+    planner = _Planner(job, create, known or Known())
     try:
         return planner.plan()
     except BaseException:
-        for database in planner.connections.values():
+        for database in planner.connections.values() if planner.known.owned else ():
             database.dispose()
         raise
 
 
 class _Planner:
-    def __init__(self, job: JobDefinition, create: bool = False) -> None:
+    def __init__(self, job: JobDefinition, create: bool, known: Known) -> None:
         self.job = with_secrets(job)
+        self.known = known
         self._create = create
         self.adding: list[Difference] | None = [] if create else None
-        self._new: dict[tuple[str, str | None, str], NewTable] = {}
+        self._new: dict[TablePlace, NewTable] = {}
         self.problems: list[Problem] = []
         self.notes: list[Problem] = []
         self._passing: set[Problem] = set()
@@ -58,7 +71,7 @@ class _Planner:
         self._unusable: set[str] = set()
         self._making: set[str] = set()
         self.deriving: set[str] = set()
-        self._tables: dict[tuple[str, str | None, str], TableInfo] = {}
+        self._tables: dict[TablePlace, TableInfo] = dict(known.tables)
         self.functions: Mapping[str, Function | KanalError] = {}
 
     def plan(self) -> JobPlan:
@@ -111,7 +124,8 @@ class _Planner:
         new = _made_in_order(sorted(self._new.values(), key=lambda table: places[table.step]))
         return JobPlan(
             job, [steps[name] for name in ordered], waits, self.connections, self.notes, groups, new, self.adding or [],
-            given_up, seen,
+            given_up, seen, {place: table for place, table in self._tables.items() if place not in self._new},
+            self.known.owned,
         )  # fmt: skip
 
     def _planned(self, name: str) -> dict[str, StepPlan]:
@@ -146,7 +160,7 @@ class _Planner:
         job = self.job
         for name, connection in job.connection.items():
             with self.at(("connection", name)):
-                self.connections[name] = open_connection(name, connection, job.folder)
+                self.connections[name] = self.known.opened(name, connection, job.folder)
         for name, pipeline in job.pipeline.items():
             if pipeline.source.data is not None:
                 self.connections.setdefault(
@@ -411,7 +425,8 @@ class _Planner:
         places += [rule.table_column.table for rule in self.job.check_.values() if rule.table_column is not None]
         named: dict[tuple[str, str | None], set[str]] = {}
         for place in places:
-            named.setdefault((place.connection, place.schema_), set()).add(place.name)
+            if (place.connection, place.schema_, place.name) not in self._tables:
+                named.setdefault((place.connection, place.schema_), set()).add(place.name)
         for (connection, schema), tables in named.items():
             if connection in self.connections:
                 self.connections[connection].catalogue.expect(schema, tables)

@@ -1,0 +1,179 @@
+"""A step that runs elsewhere, to its run as if it were an Attempt here."""
+
+from __future__ import annotations
+
+import datetime as dt
+import threading
+import time
+from collections.abc import Mapping
+from contextlib import suppress
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from kanal.core.errors import KanalError
+from kanal.definition import JobDefinition, RunLog
+from kanal.runner.attempt import RunContext
+from kanal.runner.elsewhere.crew import Assignment, Crew
+from kanal.runner.job_plan import PipelinePlan, StepPlan, TablePlace
+from kanal.runner.messages import (
+    BatchEnds,
+    Ending,
+    Failure,
+    RefusedRows,
+    StepBegins,
+    StepOutcome,
+    StepTask,
+    Stopped,
+    TimedOut,
+    TryFailed,
+    WillResolve,
+)
+from kanal.runner.step import PipelineStep
+
+
+class RemoteAttempt:
+    """A step that somebody of a crew carries out."""
+
+    def __init__(self, context: RunContext, step: StepPlan, crew: Crew, task: StepTask) -> None:
+        self.context = context
+        self.step = step
+        self.began = time.monotonic()
+        self.stopped = threading.Event()
+        self.stopped_at = 0.0
+        self.abandoned = False
+        self.why: KanalError = Stopped()
+        self.notes: list[str] = []
+        self._assignment = Assignment(
+            crew, task, texts_of(context.plan.job), (), self._answer, self._found, self.notes.append
+        )
+
+    #: What it does elsewhere may commit: it is never left alone.
+    can_be_left = False
+
+    def stop(self, why: KanalError) -> None:
+        """Ask that the step ends, is undone, and fails with this."""
+        if not self.stopped.is_set():
+            self.why = why
+            self.stopped_at = time.monotonic()
+            self.stopped.set()
+        ending = Ending.TIMED_OUT if isinstance(self.why, TimedOut) else Ending.STOPPED
+        self._assignment.stop(ending, self.step.timeout or 0.0)
+
+    def outcome(self) -> StepOutcome:
+        """How it stands, as far as that is known here."""
+        return StepOutcome(notes=tuple(self.notes))
+
+    def run(self, retries: int, wait: float) -> StepOutcome:
+        """Have the step carried out, and do meanwhile what it asks for; how it ended. It is tried again where it
+        runs."""
+        del retries, wait
+        try:
+            outcome = self._assignment.run()
+        except Stopped:
+            outcome = Failure.of(self.why)
+        except BaseException as error:
+            outcome = Failure.of(error)
+        if isinstance(outcome, Failure):
+            return StepOutcome(notes=tuple(self.notes), failure=outcome)
+        return with_notes(outcome, self.notes)
+
+    def _answer(self, message: Any) -> Any:
+        context, name, run = self.context, self.step.name, self.context.record.run
+        if isinstance(message, StepBegins):
+            context.log.begin_step(run, name, message.batches)
+        elif isinstance(message, RefusedRows):
+            return context.log.refused_in(run, name)
+        elif isinstance(message, WillResolve):
+            context.log.resolve(message.rejects, run, name, message.batch)
+        elif isinstance(message, TryFailed):
+            context.try_failed(name, message.number, message.said)
+        elif isinstance(message, BatchEnds) and isinstance(self.step, PipelinePlan):
+            counted = PipelineStep(self.step, context.moment, context.plan.job.job, tally=message.tally)
+            context.batch_ends(counted, message.batch, message.rejects)
+        return None
+
+    def _found(self) -> StepOutcome | None:
+        """How a step ended that was lost, where its target knows that it was committed."""
+        if isinstance(self.step, PipelinePlan) and self.step.can_leave_progress:
+            with suppress(KanalError):
+                found = self.step.target.journal.recorded(str(self.context.record.token), self.step.name)
+                if found is not None and found.done:
+                    return StepOutcome(committed=found, notes=("its process ended after it had committed",))
+        return None
+
+
+def with_notes(outcome: StepOutcome, notes: list[str]) -> StepOutcome:
+    """An outcome with what is to be said of earlier tries."""
+    return replace(outcome, notes=(*notes, *outcome.notes)) if notes else outcome
+
+
+def task_of(
+    context: RunContext, step: StepPlan, job: JobDefinition, options: Mapping[str, Any], moment: dt.datetime
+) -> StepTask:
+    """The message by which a step of a run is run elsewhere."""
+    job = sent(job, step.name)
+    return StepTask(
+        job,
+        step.name,
+        options,
+        context.record.run,
+        context.record.token,
+        moment,
+        context.resumed,
+        {place: table for place, table in context.plan.tables.items() if place in places_of(job)},
+        context.replayed.get(step.name),
+        context.earlier_rejects(step) if isinstance(step, PipelinePlan) else {},
+    )
+
+
+def sent(job: JobDefinition, step: str) -> JobDefinition:
+    """What of a job is needed to plan one step of it, and nothing else: no place of the run log, no receivers."""
+    pipelines, commands = {}, {}
+    names: set[str] = set()
+    if step in job.command:
+        commands[step] = job.command[step].model_copy(update={"after": []})
+        names.add(job.command[step].connection)
+    else:
+        other = job.pipeline[step].other_way
+        for name in (step, *([other] if other in job.pipeline else [])):
+            pipelines[name] = job.pipeline[name].model_copy(update={"after": [], "not_after": []})
+    checks = {name for pipeline in pipelines for name in job.effective(pipeline).checks}
+    rules = {name: rule for name, rule in job.check_.items() if name in checks}
+    for pipeline in pipelines.values():
+        names |= {pipeline.source.connection, pipeline.target.connection}
+        names |= {lookup.table.connection for lookup in pipeline.lookup.values()}
+    names |= {rule.table_column.table.connection for rule in rules.values() if rule.table_column is not None}
+    return job.model_copy(
+        update={
+            "pipeline": pipelines,
+            "command": commands,
+            "connection": {name: value for name, value in job.connection.items() if name in names},
+            "check_": rules,
+            "run_log": RunLog(),
+            "schedule": None,
+            "notify": {},
+            "environment": {},
+        }
+    )
+
+
+def places_of(job: JobDefinition) -> set[TablePlace]:
+    """The tables that a job names."""
+    found: list[Any] = [rule.table_column.table for rule in job.check_.values() if rule.table_column is not None]
+    for pipeline in job.pipeline.values():
+        found += [pipeline.source, pipeline.target, *(lookup.table for lookup in pipeline.lookup.values())]
+    return {(place.connection, place.schema_, place.name) for place in found if getattr(place, "query", None) is None}
+
+
+def texts_of(job: JobDefinition) -> dict[str, bytes]:
+    """The texts that a job is made of besides its file, by their path: its SQL, functions and descriptions."""
+    names = [name for name in job.functions if isinstance(name, str) and name.endswith(".py")]
+    names += [command.sql_file for command in job.command.values() if command.sql_file is not None]
+    names += [connection.openapi for connection in job.connection.values() if connection.openapi is not None]
+    found = {}
+    for name in names:
+        path = job.texts / name
+        if "://" not in name and not Path(name).is_absolute() and path.is_file():
+            found[name] = path.read_bytes()
+    return found

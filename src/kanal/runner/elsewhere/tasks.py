@@ -1,0 +1,268 @@
+"""Where a task runs: it is unpacked, speaks with its run, and is carried out to its end."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import pickle
+import platform
+import socket
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
+from functools import singledispatch
+from pathlib import Path
+from typing import Any
+
+from kanal.connections import TableInfo, open_connection
+from kanal.connections.base import Connection
+from kanal.core.errors import KanalError
+from kanal.core.rejects import Reject
+from kanal.definition import Connection as ConnectionSettings
+from kanal.definition import JobDefinition
+from kanal.runlog import BatchRecord
+from kanal.runner.attempt import Attempt
+from kanal.runner.elsewhere.talk import Call, Talk
+from kanal.runner.job_plan import JobPlan, PipelinePlan, TablePlace
+from kanal.runner.messages import (
+    BatchEnds,
+    Ending,
+    Failure,
+    RefusedRows,
+    Speaker,
+    StepBegins,
+    StepOutcome,
+    StepTask,
+    Stopped,
+    StopRequest,
+    TimedOut,
+    TryFailed,
+    WillResolve,
+)
+from kanal.runner.planning.job_planner import Known
+from kanal.runner.replay import Rejected, plan_of_replay
+from kanal.runner.run_options import planned
+from kanal.runner.step import PipelineStep
+from kanal.version import VERSION
+
+#: Of Kanal and Python; both have to be the same where a task is made and where it runs.
+VERSIONS = VERSION, ".".join(platform.python_version_tuple()[:2])
+#: Begins what a worker says of itself where it has other versions.
+MISMATCH = "kanal: other versions: "
+
+
+@dataclass(frozen=True)
+class Packed:
+    """A task on its way: how it reaches its run, the task itself, and the texts that its job is made of besides its
+    file, by their path in the job's folder."""
+
+    call: Call
+    task: Any
+    texts: Mapping[str, bytes]
+
+
+def pack(call: Call, task: Any, texts: Mapping[str, bytes]) -> bytes:
+    """A task as bytes; raises whatever pickle does for what cannot be sent."""
+    return pickle.dumps(Packed(call, task, texts), protocol=pickle.HIGHEST_PROTOCOL)
+
+
+def run_packed(packed: bytes, versions: tuple[str, str]) -> None:
+    """Carry out a task and say to its run what it gave; raises RuntimeError where Kanal or Python is another here."""
+    if versions != VERSIONS:
+        raise RuntimeError(f"{MISMATCH}Kanal {VERSIONS[0]} with Python {VERSIONS[1]} on {_worker() or _process()}")
+    _without_profile()
+    content: Packed = pickle.loads(packed)
+    talk = Talk(content.call.connect(), Speaker(socket.gethostname(), os.getpid(), _worker()))
+    try:
+        outcome = carry_out(content.task, content.texts, talk)
+    except BaseException as error:
+        outcome = Failure.of(error)
+    talk.end(outcome)
+
+
+def _without_profile() -> None:
+    """Stop the profile that distributed takes all the time where it may hold up this Python for ever (its issue
+    gh-106883)."""
+    if (3, 11, 8) <= sys.version_info < (3, 12) or sys.version_info >= (3, 12, 1):
+        return
+    with suppress(Exception):
+        from distributed import get_worker
+
+        worker = get_worker()
+        for name in ("profile", "profile-cycle"):
+            worker.loop.add_callback(worker.periodic_callbacks[name].stop)
+
+
+def _process() -> str:
+    return f"{socket.gethostname()}, process {os.getpid()}"
+
+
+def _worker() -> str:
+    """What the cluster calls the worker that this runs on; nothing where there is no cluster."""
+    with suppress(Exception):
+        if "distributed" in sys.modules:
+            from distributed import get_worker
+
+            return str(get_worker().name)
+    return ""
+
+
+@singledispatch
+def carry_out(task: Any, texts: Mapping[str, bytes], talk: Talk) -> Any:
+    """Do what a task asks for; what it gives."""
+    del texts, talk
+    raise TypeError(f"{type(task).__name__} is no task")
+
+
+@carry_out.register
+def _(task: StepTask, texts: Mapping[str, bytes], talk: Talk) -> StepOutcome:
+    with at_hand(task.token, task.tables) as known, planned(placed(task.job, texts), task.options, known) as plan:
+        step = next(step for step in plan.steps if step.name == task.step)
+        if task.replayed is not None and isinstance(step, PipelinePlan):
+            step = plan_of_replay(step)
+        attempt = Attempt(RunThere(task, plan, talk), step, None)
+        talk.stops_by(lambda asked: attempt.stop(reason_of(asked)))
+        settings = step.settings if isinstance(step, PipelinePlan) else plan.job.defaults
+        return attempt.run(settings.retries, settings.retry_wait)
+
+
+@contextmanager
+def at_hand(token: str | None, tables: Mapping[TablePlace, TableInfo]) -> Iterator[Known]:
+    """What a task of a run finds when it is planned: connections that other tasks of the run have opened here."""
+    with _lock:
+        mine = _rooms.setdefault(str(token), _Room())
+        mine.guests += 1
+    try:
+        yield Known(mine.opened, tables, owned=False)
+    finally:
+        with _lock:
+            mine.guests, mine.left = mine.guests - 1, time.monotonic()
+            if not any(thread.name == _TIDY for thread in threading.enumerate()):
+                threading.Thread(target=_tidy, name=_TIDY, daemon=True).start()
+
+
+class _Room:
+    """Connections that the tasks of a run share in this process."""
+
+    def __init__(self) -> None:
+        self.guests = 0
+        self.left = 0.0
+        self._connections: dict[str, tuple[str, Connection]] = {}
+        self._opening = threading.Lock()
+
+    def opened(self, name: str, settings: ConnectionSettings, folder: Path) -> Connection:
+        with self._opening:
+            same = f"{settings.model_dump()} {folder}"
+            known = self._connections.get(name)
+            if known is None or known[0] != same:
+                known = self._connections[name] = same, open_connection(name, settings, folder)
+            return known[1]
+
+    def close(self) -> None:
+        for _, connection in self._connections.values():
+            with suppress(Exception):
+                connection.dispose()
+
+
+_rooms: dict[str, _Room] = {}
+_lock = threading.Lock()
+_TIDY = "kanal-tidy"
+#: Seconds after which connections are closed that no task uses.
+_IDLE = 20.0
+
+
+def _tidy() -> None:
+    """Close the connections of runs that have had no task here for a while."""
+    while _rooms:
+        time.sleep(_IDLE / 4)
+        with _lock:
+            late = time.monotonic() - _IDLE
+            gone = [token for token, room in _rooms.items() if not room.guests and room.left < late]
+            rooms = [_rooms.pop(token) for token in gone]
+        for room in rooms:
+            room.close()
+
+
+def reason_of(asked: StopRequest | None) -> KanalError:
+    """Why a task ends, of which the run asks that; None: the run is gone."""
+    return TimedOut(asked.limit) if asked is not None and asked.ending is Ending.TIMED_OUT else Stopped()
+
+
+def placed(job: JobDefinition, texts: Mapping[str, bytes]) -> JobDefinition:
+    """The job with its texts in a folder of this machine, one for each content of them."""
+    if not texts:
+        return job
+    digest = hashlib.sha256(repr(sorted(texts.items())).encode()).hexdigest()
+    folder = Path(tempfile.gettempdir()) / f"kanal-texts-{os.getuid() if hasattr(os, 'getuid') else 0}" / digest[:32]
+    for name, content in texts.items():
+        path = folder / name
+        if not path.is_relative_to(folder):
+            raise KanalError(f"{name} would be written outside its folder", "name a file in the job's folder")
+        if not path.exists() or path.read_bytes() != content:
+            path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+            part = path.with_name(f"{path.name}.{os.getpid()}")
+            part.write_bytes(content)
+            part.replace(path)
+    job = job.model_copy()
+    job._texts = folder
+    return job
+
+
+class RunThere:
+    """The run of a step that runs elsewhere, as the step sees it."""
+
+    def __init__(self, task: StepTask, plan: JobPlan, talk: Talk) -> None:
+        self.task = task
+        self.plan = plan
+        self.log = self
+        self.record = self
+        self.run = task.run
+        self.token = task.token
+        self.owner = talk.owner
+        self.moment = task.moment
+        self.resumed = task.resumed
+        self.results: dict[str, Any] = {}
+        self.replayed: Mapping[str, Rejected] = {} if task.replayed is None else {task.step: task.replayed}
+        self._talk = talk
+
+    #: Another may be given the step while this one cannot be reached.
+    elsewhere = True
+
+    def needs_mark(self, step: PipelinePlan) -> bool:
+        """True where the target can tell what of the step is committed, and by whom."""
+        return step.can_leave_progress
+
+    def batch_ends(self, step: PipelineStep, batch: BatchRecord, rejects: Sequence[Reject]) -> None:
+        """Called after each batch."""
+        self._talk.ask(BatchEnds(batch, rejects, step.tally))
+
+    def earlier_rejects(self, step: PipelinePlan) -> Mapping[str, Sequence[int]]:
+        """Rejects of earlier runs that a step may load after all."""
+        del step
+        return self.task.earlier
+
+    def begin_step(self, run: int, step: str, batches: int = 0) -> None:
+        """Record that a step begins."""
+        del run, step
+        self._talk.ask(StepBegins(batches))
+
+    def refused_in(self, run: int, step: str) -> list[dict[str, str | None]]:
+        """The source rows that the target refused in an earlier try."""
+        del run, step
+        found: list[dict[str, str | None]] = self._talk.ask(RefusedRows())
+        return found
+
+    def resolve(self, rejects: Collection[int], run: int, step: str, batch: int | None = None) -> None:
+        """Record that rejected rows will have been loaded."""
+        del run, step
+        self._talk.ask(WillResolve(frozenset(rejects), batch))
+
+    def try_failed(self, step: str, number: int, said: str) -> None:
+        """Say that a try failed by a trouble that passes."""
+        del step
+        with suppress(KanalError):
+            self._talk.ask(TryFailed(number, said))
