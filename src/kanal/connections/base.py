@@ -147,6 +147,16 @@ class Source(Connection, Protocol):
         """True where reading from the one, or this reading from it, would hold up writing to a table of the other."""
 
 
+class SharingSource(Source, Protocol):
+    """A source whose present state others can see too, by its name."""
+
+    def share_snapshot(self) -> AbstractContextManager[str]:
+        """A name of the present state, by which others see it while this lasts."""
+
+    def shared_snapshot(self, name: str) -> AbstractContextManager[Any]:
+        """A connection for `read` that sees the state of that name."""
+
+
 class FileSource(Source, Protocol):
     """A source whose tables are files."""
 
@@ -174,6 +184,20 @@ def as_file_source(connection: Connection) -> FileSource:
     if Reads.FILES not in connection.reads:
         raise lacks(connection.name, Reads.FILES)
     return cast("FileSource", connection)
+
+
+def as_sharing(connection: Connection) -> SharingSource:
+    """A connection as a source whose state others can see; raises KanalError where it is none."""
+    if Reads.SHARED not in connection.reads:
+        raise lacks(connection.name, Reads.SHARED)
+    return cast("SharingSource", connection)
+
+
+def as_portioned(connection: Connection) -> PortionTarget:
+    """A connection as a target that takes portions; raises KanalError where it does not."""
+    if Writes.PORTIONS not in connection.writes:
+        raise lacks(connection.name, Writes.PORTIONS)
+    return cast("PortionTarget", connection)
 
 
 def as_source(connection: Connection) -> Source:
@@ -273,3 +297,10 @@ class Target(Connection, Protocol):
 
     def may_refuse_emptying(self, table: TableInfo) -> bool:
         """True where rows of other tables may refer to this one's, so that it cannot be emptied first."""
+
+
+class PortionTarget(Target, Protocol):
+    """A target in which the ranges of a source can wait, each in a table of its own, until all are published."""
+
+    def drop_portions(self, table: TableInfo, prefix: str) -> list[str]:
+        """Drop the portions whose names begin so, in the place of a table; their names."""

@@ -31,6 +31,23 @@ class RefusedRow:
 
 
 @dataclass(frozen=True)
+class DoubledRow:
+    """A row of a portion whose key an earlier row has: which portion, its number in it, and what tells its content."""
+
+    portion: int
+    number: int
+    content: int
+
+
+@dataclass(frozen=True)
+class PortionRows:
+    """How many rows of a portion were numbered, and how many are in: not those that its columns cannot hold."""
+
+    numbered: int
+    count: int
+
+
+@dataclass(frozen=True)
 class Conflict:
     """A row that was changed on both sides: its place, whether it is the newer one, and what the target had in the
     columns that differ."""
@@ -191,6 +208,16 @@ class Stage(Protocol):
         """Remove it."""
 
 
+class Portion(Stage, Protocol):
+    """A stage that stays when its load is committed, for another load to publish its rows."""
+
+    def hashes(self, rows: pa.RecordBatch) -> NDArray[np.uint64]:
+        """What tells rows of one content from others, whoever reads them."""
+
+    def hashes_of(self, numbers: Sequence[int]) -> dict[int, int]:
+        """The same, as signed numbers, of rows that are in, by their numbers."""
+
+
 class Load(Protocol):
     """One transaction on a target; what is not committed when it is closed is undone."""
 
@@ -257,3 +284,14 @@ class Load(Protocol):
 
     def close(self) -> None:
         """Undo what was not committed and give the connection back."""
+
+
+class PortionLoad(Load, Protocol):
+    """A transaction on a target that takes portions."""
+
+    def portion(self, merging: Merging, columns: tuple[str, ...], name: str, there: PortionRows | None = None) -> Any:
+        """A new, empty Portion for some of the columns of a merge, or one that was committed; raises KanalError where
+        that has other rows than it should."""
+
+    def doubled(self, portions: Sequence[Any], columns: Sequence[str]) -> list[DoubledRow]:
+        """The rows of portions whose values in some columns an earlier row has too."""

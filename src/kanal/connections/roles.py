@@ -20,6 +20,7 @@ class Reads(StrEnum):
     SEEK = "seek"
     SPLIT = "split"
     SNAPSHOT = "snapshot"
+    SHARED = "shared snapshot"
     FILES = "files"
     MOVE = "move"
 
@@ -39,6 +40,7 @@ class Writes(StrEnum):
     BATCHES = "batches"
     REPLACE = "replace"
     FILES = "files"
+    PORTIONS = "portions"
 
 
 #: What a connection lacks, as the end of a sentence, and the way out.
@@ -49,6 +51,10 @@ _LACKS: dict[Reads | Writes, tuple[str, str]] = {
     Reads.ORDER: ("does not read rows in an order that is asked for", "leave order_by out"),
     Reads.SEEK: ("cannot go on reading behind a row", 'set commit = "step"'),
     Reads.SPLIT: ("cannot be read in parts that all see the same state", "leave split out"),
+    Reads.SHARED: (
+        "cannot show one state to readers on several machines",
+        'set split = { parts = …, snapshot = "none" } where each range may be of another moment',
+    ),
     Reads.SNAPSHOT: ("does not read one consistent state", "load it when nobody writes there"),
     Reads.FILES: ("has no files", "name a table, or a connection to a folder"),
     Reads.MOVE: ("cannot move or delete its files", "leave when_loaded out"),
@@ -66,6 +72,7 @@ _LACKS: dict[Reads | Writes, tuple[str, str]] = {
         'set commit = "step", or leave out the foreign key',
     ),
     Writes.SHARE: ("has no transaction that steps could share", 'set commit = "step"'),
+    Writes.PORTIONS: ("cannot hold ranges back until all are there", "leave split out"),
     Writes.REMEMBER: (
         "cannot keep how far a load has come",
         'leave since, files_once and when_loaded out, and set commit = "step"',

@@ -462,10 +462,14 @@ class Since(Model):
 
 
 class Split(Model):
-    """How a large table is read side by side: in ranges of a column. As a number: so many parts, by its key."""
+    """How a large table is read side by side: in ranges of a column. As a number: so many parts, by its key.
 
-    parts: int = Field(ge=2, le=64)
+    With the snapshot `none`, each part may be of another moment.
+    """
+
+    parts: int = Field(ge=2, le=1000)
     column: str | None = None
+    snapshot: Literal["common", "none"] = "common"
 
     @model_validator(mode="before")
     @classmethod

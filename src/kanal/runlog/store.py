@@ -306,6 +306,16 @@ class RunLogStore(RunLogReader):
                 connection.execute(of_step.where(table.c.batch > batches))
 
     @_lasting
+    def drop_batches_of(self, run: int, step: str, numbers: range) -> None:
+        """Take back what was recorded of batches with these numbers, which are loaded again."""
+        with self._begin(run) as connection:
+            for table in (BATCH, REJECT):
+                of_step = table.delete().where(table.c.run == run, table.c.step == step)
+                connection.execute(of_step.where(table.c.batch >= numbers.start, table.c.batch < numbers.stop))
+            kept = sa.select(sa.func.count()).where(REJECT.c.run == run, REJECT.c.step == step)
+            self._kept[run, step] = int(connection.execute(kept).scalar() or 0)
+
+    @_lasting
     def add_batch(
         self,
         run: int,

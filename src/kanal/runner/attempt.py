@@ -209,8 +209,15 @@ class RunContext(Protocol):
 class Attempt:
     """One try after another to run a step; called, it raises what broke it off."""
 
-    def __init__(self, context: RunContext, step: StepPlan, group: Transaction | None) -> None:
+    def __init__(
+        self,
+        context: RunContext,
+        step: StepPlan,
+        group: Transaction | None,
+        made: Callable[..., PipelineStep] = PipelineStep,
+    ) -> None:
         self.context = context
+        self._made = made
         self.step = step
         self.group = group
         self.began = time.monotonic()
@@ -304,7 +311,7 @@ class Attempt:
 
     def _pipeline(self, step: PipelinePlan, begun: Progress | None) -> None:
         execution = self.context
-        running = PipelineStep(
+        running = self._made(
             step, execution.moment, execution.plan.job.job, replayed=execution.replayed.get(step.name), begun=begun
         )
         running.number = execution.record.run

@@ -39,7 +39,10 @@ from kanal.runner.watcher import Watcher
 
 if TYPE_CHECKING:  # it is imported where an executor is given
     from kanal.runner.elsewhere.crew import Crew
+    from kanal.runner.elsewhere.divided import DividedAttempt
     from kanal.runner.elsewhere.remote import RemoteAttempt
+
+    AnyAttempt = Attempt | RemoteAttempt | DividedAttempt
 
 #: Seconds that may be spent on asking how many rows there are.
 _QUICKLY = 1.0
@@ -127,7 +130,7 @@ class Execution:
         self.groups = {step: transaction for transaction in transactions for step in transaction.steps}
         self._signed = time.monotonic()
         self._halt = ""  # why no more steps begin
-        self._running: dict[str, Attempt | RemoteAttempt] = {}
+        self._running: dict[str, AnyAttempt] = {}
         #: Steps of transactions that are tried again, and what is to be said of earlier tries.
         self._again: queue.SimpleQueue[StepPlan] = queue.SimpleQueue()
         self._notes: dict[str, list[str]] = {}
@@ -344,7 +347,7 @@ class Execution:
             self._go_on(group, step)
         return True
 
-    def _attempt(self, step: StepPlan, group: Transaction | None) -> Attempt | RemoteAttempt:
+    def _attempt(self, step: StepPlan, group: Transaction | None) -> AnyAttempt:
         """Who is to run a step: the executor, if one was given, or a thread here.
 
         What shares a transaction, or fills a Memory of this program, is run here.
@@ -352,12 +355,16 @@ class Execution:
         here = group is not None or (isinstance(step, PipelinePlan) and step.settings.target.memory is not None)
         if self._crew is None or here:
             return Attempt(self, step, group)
+        from kanal.runner.elsewhere.divided import DividedAttempt
+        from kanal.runner.elsewhere.portions import why_whole
         from kanal.runner.elsewhere.remote import RemoteAttempt, task_of
 
         options = without_secrets(self.plan.job, self._options)
         if not isinstance(step, PipelinePlan) or step.since is None:
             options = {name: value for name, value in options.items() if name not in ("since", "until", "all")}
         task = task_of(self, step, self.plan.job, options | {"only": [step.name]}, self.moment)
+        if isinstance(step, PipelinePlan) and step.settings.split and not task.replayed and not why_whole(step):
+            return DividedAttempt(self, step, self._crew, task)
         return RemoteAttempt(self, step, self._crew, task)
 
     def _has_room(self, step: StepPlan) -> bool:
@@ -380,7 +387,7 @@ class Execution:
             _held(step) & _held(other, written=True) or _held(step, written=True) & _held(other) for other in others
         )
 
-    def _work(self, step: StepPlan, attempt: Attempt | RemoteAttempt) -> None:
+    def _work(self, step: StepPlan, attempt: AnyAttempt) -> None:
         """Run a step to its end, in a thread of its own.
 
         Not in the main thread, since there the Arrow drivers take Ctrl-C for themselves, and may lose it.
@@ -528,9 +535,7 @@ class Execution:
 
     # --- one step --------------------------------------------------------------------------------------------------
 
-    def _run_step(
-        self, step: StepPlan, attempt: Attempt | RemoteAttempt, group: Transaction | None
-    ) -> StepOutcome | None:
+    def _run_step(self, step: StepPlan, attempt: AnyAttempt, group: Transaction | None) -> StepOutcome | None:
         """Run a step to one of its ends, trying again where the trouble passes; None where it was given up."""
         self._watch("step_begins", step.name)
         tell("step_begins", run=self.number, step=step.name, kind=step.kind)

@@ -74,8 +74,9 @@ class EncodedRows:
 class StagedRows:
     """Rows put by in a stage of the target, to be written all at once."""
 
-    def __init__(self, load: Load, merging: Merging, name: str) -> None:
-        self.stage: Stage = load.stage(merging, merging.columns, name)
+    def __init__(self, load: Load, merging: Merging, name: str, stage: Stage | None = None) -> None:
+        """In a new stage of that name, or in one that is given, which may have rows that wait."""
+        self.stage: Stage = load.stage(merging, merging.columns, name) if stage is None else stage
         self._load = load
         #: True once rows were taken out, so that those left have to be counted.
         self.counted = False

@@ -57,6 +57,9 @@ from kanal.runner.stream import (
 )
 from kanal.runner.write_rules import WriteRule, rule_for
 
+#: So many connections read the parts of a split at most.
+_READERS = 64
+
 
 class PipelineStep(StepEnding):
     """One execution of a pipeline, from reading to commit."""
@@ -387,8 +390,12 @@ class PipelineStep(StepEnding):
                 yield ahead
             return
         if plan.split_by is not None and plan.settings.split is not None and not everything:
-            parts = plan.settings.split.parts
-            ranges = [replace(reading, windows=(*reading.windows, part)) for part in self._ranges(parts)]
+            parts = min(plan.settings.split.parts, _READERS)
+            # More ranges than readers, so that none has much more to do than the others, where an index finds them.
+            table = plan.reading.table
+            indexed = any(key and key[0] == plan.split_by.name for key in (table.primary_key, *table.unique))
+            windows = self.ranges(plan, parts * 8 if indexed else parts)
+            ranges = [replace(reading, windows=(*reading.windows, part)) for part in windows]
             with source.snapshot(reading.table, parts) as connections:
 
                 def read(connection: Any) -> Callable[[Reading], Any]:
@@ -404,14 +411,12 @@ class PipelineStep(StepEnding):
         with self.plan.source.read(reading, None, self._break_reading) as batches:
             yield from timed(batches)
 
-    def _ranges(self, parts: int) -> list[Window]:
+    @staticmethod
+    def ranges(plan: PipelinePlan, parts: int) -> list[Window]:
         """Ranges of the column that a table is split by, which together are all of it."""
-        column = self.plan.split_by
+        column = plan.split_by
         assert column is not None
-        table = self.plan.reading.table
-        indexed = any(key and key[0] == column.name for key in (table.primary_key, *table.unique))
-        # More ranges than readers, so that none has much more to do than the others, where an index finds them.
-        cuts = evenly(*self.plan.source.bounds(table, column.name), parts * 8 if indexed else parts)
+        cuts = evenly(*plan.source.bounds(plan.reading.table, column.name), parts)
         lows, highs = [None, *cuts], [*cuts, None]
         return [
             Window(column.name, low, high, with_null=low is None and column.nullable)
@@ -472,8 +477,7 @@ class PipelineStep(StepEnding):
         if gone is not None:
             unstorable = [one for one in unstorable if not gone[one[1].row] or one[0] in plan.key]
         good = self._without(batch, made, good, unstorable, rejects)
-        if self.open_ends:
-            good = self._without(batch, made, good, self._with_open_ends(rows, good), rejects)
+        good = self._without(batch, made, good, self._known_faults(rows, good), rejects)
         bad = np.ones(batch.rows, dtype=np.bool_)
         bad[good] = False
         keyed, replacing, waiting = None, np.zeros(0, dtype=np.intp), None
@@ -602,8 +606,10 @@ class PipelineStep(StepEnding):
         found = check_rows(taken(rows, good), types, self._checks, self.moment)
         return [(column, replace(fault, row=int(good[fault.row]))) for column, fault in found]
 
-    def _with_open_ends(self, rows: pa.RecordBatch, good: Rows) -> Tagged:
+    def _known_faults(self, rows: pa.RecordBatch, good: Rows) -> Tagged:
         """The faults of those rows that refer to rows which do not come, as an earlier try has shown."""
+        if not self.open_ends:
+            return []
         names = self.plan.writing.filling_key
         columns = [texts_of(taken(rows, good).column(name)) for name in names]
         table, bad = self.plan.target_table.name, []

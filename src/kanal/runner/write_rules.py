@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
-from typing import ClassVar
+from typing import ClassVar, cast
 
 import pyarrow as pa
 
 from kanal.connections.errors import RowsRefused
-from kanal.connections.loading import Conflict, Load, Stage, Written
+from kanal.connections.loading import Conflict, Load, PortionLoad, PortionRows, Stage, Written
 from kanal.connections.roles import Writes
 from kanal.core.errors import KanalError
 from kanal.definition import Settings
@@ -258,8 +259,10 @@ class Merge(WriteRule):
 
     def keep(self, rows: pa.RecordBatch) -> None:
         """Remember the keys of rejected rows, so that the target's rows of these keys are not taken for missing."""
-        if not self.writing.delete_missing:
-            return
+        if self.writing.delete_missing:
+            self._keep_keys(rows)
+
+    def _keep_keys(self, rows: pa.RecordBatch) -> None:
         keys = pa.table({name: rows.column(name) for name in self.writing.key})
         usable = keys.drop_null()
         self._keyless += keys.num_rows - usable.num_rows
@@ -320,6 +323,21 @@ class Merge(WriteRule):
         for stage in (self._rows, self._replaced, self._kept, self._keys, self._settled):
             if stage is not None:
                 stage.drop()
+
+    def delete_missing_of(self, portions: Sequence[Stage], kept: Sequence[Stage], keyless: int) -> Written:
+        """Delete the target's rows whose keys no portion has; rejected rows have the others, or no usable key."""
+        self._keyless = keyless
+        stage = self._made("_all", self.writing.key)
+        for portion in portions:
+            stage.take_keys_of(portion)
+        if kept:
+            self._kept = self._made("_kept", self.writing.key)
+            for portion in kept:
+                self._kept.take_keys_of(portion)
+        schema, self._rows = self.rows.schema, StagedRows(self.load, self.writing.merging, self._name, stage)
+        self._rows.schema = schema
+        self.rows.ready()
+        return Written(deleted=self._delete_missing())
 
     def _check_keys(self) -> None:
         if self._keyless:
@@ -399,6 +417,61 @@ class History(Merge):
         self._closed = self.stage.close_unmatched(self._kept, moment)
         moment.drop()
         return 0
+
+
+class Portioned(Merge):
+    """The rows of one range of a source wait in a portion, which another load publishes with all others."""
+
+    name = "portion"
+    gathers = False
+
+    def __init__(self, load: Load, writing: Writing, place: str, keeps_keys: bool) -> None:
+        super().__init__(load, writing)
+        self._load = cast("PortionLoad", load)
+        self._place = place
+        self._keeps_keys = keeps_keys
+        self._not_in = 0
+
+    def begin(self) -> Written:
+        merging = self.writing.merging if self.writing.rule.by_key else self.writing.inserting
+        if self._keeps_keys:
+            self._kept = self._load.portion(self.writing.merging, self.writing.key, f"{self._place}_k")
+        portion = self._load.portion(merging, merging.columns, self._place)
+        self._rows = StagedRows(self.load, merging, self._place, portion)
+        return Written()
+
+    def keep(self, rows: pa.RecordBatch) -> None:
+        if self._keeps_keys:
+            self._keep_keys(rows)
+
+    def write(self, encoded: EncodedRows) -> Written:
+        written = super().write(encoded)
+        self._not_in += len(written.refused)
+        return written
+
+    @property
+    def there(self) -> PortionRows:
+        """The rows that wait."""
+        return PortionRows(self.stage.rows, self.stage.rows - self._not_in)
+
+    @property
+    def kept(self) -> PortionRows | None:
+        """The keys of rejected rows that wait too; None where none are kept."""
+        return None if self._kept is None else PortionRows(self._kept.rows, self._kept.rows)
+
+    @property
+    def keyless(self) -> int:
+        """How many rejected rows have no usable key."""
+        return self._keyless
+
+    def finish(self) -> Written:
+        return Written()
+
+    def delete_rest(self) -> tuple[int, list[dict[str, str | None]]]:
+        return 0, []
+
+    def close(self) -> None:
+        """Nothing goes: it is committed."""
 
 
 WRITE_RULES: dict[str, type[WriteRule]] = {rule.name: rule for rule in (Append, Truncate, Merge, History)}

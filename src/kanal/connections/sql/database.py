@@ -47,8 +47,8 @@ class SqlDatabase(SqlOpening):
     defers_references: ClassVar[bool] = False
     #: True where what failed within a transaction can be undone by itself, to a savepoint.
     has_savepoints: bool = True
-    reads: ClassVar[frozenset[Reads]] = frozenset(Reads) - {Reads.SPLIT, Reads.FILES}
-    writes: ClassVar[frozenset[Writes]] = frozenset(Writes) - {Writes.FILES}
+    reads: ClassVar[frozenset[Reads]] = frozenset(Reads) - {Reads.SPLIT, Reads.SHARED, Reads.FILES}
+    writes: ClassVar[frozenset[Writes]] = frozenset(Writes) - {Writes.FILES, Writes.PORTIONS}
     #: True where the columns of a table cannot have names that differ in case alone.
     folds_columns: ClassVar[bool] = False
     #: True where a load that is not committed leaves nothing.
@@ -204,6 +204,18 @@ class SqlDatabase(SqlOpening):
         raise NotImplementedError
         yield
 
+    @contextlib.contextmanager
+    def share_snapshot(self) -> Iterator[str]:
+        """A name of the present state, by which others can see it while this lasts."""
+        raise NotImplementedError
+        yield
+
+    @contextlib.contextmanager
+    def shared_snapshot(self, name: str) -> Iterator[Any]:
+        """A connection for `read` that sees the state of that name."""
+        raise NotImplementedError
+        yield
+
     def bounds(self, table: TableInfo, column: str) -> tuple[Any, Any]:
         """The least and the greatest value of a column; None in a table without any."""
         place = self.sa_table(table)
@@ -213,6 +225,17 @@ class SqlDatabase(SqlOpening):
             query = query.where(*self.selects.ordinary(place.c[column]))
         with self.errors(), self.connect() as connection:
             return tuple(connection.execute(query).one())
+
+    def drop_portions(self, table: TableInfo, prefix: str) -> list[str]:
+        """Drop the portions whose names begin so, in the place of a table; their names."""
+        self.catalogue.forget_names()
+        names = [name for name in self.catalogue.table_names(table.schema) if name.startswith(prefix)]
+        for name in names:
+            gone = sa.schema.DropTable(sa.Table(name, sa.MetaData(), schema=table.schema), if_exists=True)
+            self.run_command(self.ddl.definition(gone))
+        if names:
+            self.catalogue.forget_names()
+        return names
 
     def change(self, statement: sa.Executable) -> int:
         """Run one statement and commit it; the number of rows that it changed."""

@@ -13,23 +13,16 @@ from sqlalchemy import exc
 
 from kanal.connections.description import Constraint, ForeignKey, TableInfo
 from kanal.connections.errors import DatabaseError, RowsRefused
-from kanal.connections.loading import Merging, RefusedRow
+from kanal.connections.loading import DoubledRow, Merging, PortionRows, RefusedRow
 from kanal.connections.sql.constraints import constraints_of
-from kanal.connections.sql.stage import SqlStage
+from kanal.connections.sql.stage import SqlStage, row_column
 
 if TYPE_CHECKING:
     from kanal.connections.sql.database import SqlDatabase
+    from kanal.connections.sql.portion import Portion
 
 #: Execution options of SQL in which a % is a %.
 AS_IT_IS = {"no_parameters": True}
-
-
-def row_column(columns: Sequence[str]) -> str:
-    """A name that none of the columns has, for the last column of a stage, which numbers its rows."""
-    name = "kanal_row"
-    while name in {column.casefold() for column in columns}:
-        name += "_"
-    return name
 
 
 class SqlLoad:
@@ -139,6 +132,26 @@ class SqlLoad:
         used = self._stage_names.get(name, 0)
         self._stage_names[name] = used + 1
         return SqlStage(self, merging, columns, f"{name}_{used}" if used else name)
+
+    def portion(
+        self, merging: Merging, columns: tuple[str, ...], name: str, there: PortionRows | None = None
+    ) -> Portion:
+        """A table that stays, for some of the columns of a merge; or one that is there."""
+        from kanal.connections.sql.portion import Portion
+
+        return Portion(self, merging, columns, name, there)
+
+    def doubled(self, portions: Sequence[Portion], columns: Sequence[str]) -> list[DoubledRow]:
+        """The rows of portions whose values in some columns an earlier row has too."""
+        from kanal.connections.sql.portion import doubled_rows
+
+        return list(doubled_rows(self, portions, columns))
+
+    def portion_table(
+        self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str, new: bool
+    ) -> sa.Table:
+        """A portion's table beside a table, with what tells its rows' content and a number for each; made if new."""
+        raise NotImplementedError
 
     def session(self) -> str | None:
         """What tells the server's session of this transaction from all others; None where that is not known."""

@@ -25,7 +25,7 @@ from kanal.connections.description import ColumnInfo, TableInfo
 from kanal.connections.errors import os_error_passes
 from kanal.connections.loading import Load
 from kanal.connections.reading import Breaker, Reading
-from kanal.connections.roles import Reads
+from kanal.connections.roles import Reads, Writes
 from kanal.connections.sql.database import SqlDatabase
 from kanal.connections.sql.ddl import TableDefinitions
 from kanal.connections.sql.load import SqlLoad
@@ -166,7 +166,8 @@ class MariaDB(SqlDatabase):
     extra = "kanal[mariadb]"
     port = 3306
     drivers = frozenset({"pymysql"})
-    reads = frozenset(Reads) - {Reads.FILES}
+    reads = frozenset(Reads) - {Reads.FILES, Reads.SHARED}
+    writes = frozenset(Writes) - {Writes.FILES}
     folds_columns = True
     pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
     checks_each_row = True

@@ -14,9 +14,11 @@ from sqlalchemy.dialects import mysql as dialect
 
 from kanal.connections.description import Constraint, TableInfo
 from kanal.connections.errors import RowsRefused
-from kanal.connections.sql.load import SqlLoad, row_column
+from kanal.connections.sql.load import SqlLoad
 from kanal.connections.sql.mariadb_errors import REFUSALS, constraint_in, driver_errors
+from kanal.connections.sql.portion import HASH, portion_form
 from kanal.connections.sql.pymysql_private import forbid_files, is_known, load_rows
+from kanal.connections.sql.stage import row_column
 from kanal.connections.sql.text_rows import cast_to_text, text_rows
 
 if TYPE_CHECKING:
@@ -104,6 +106,24 @@ class MariaDBLoad(SqlLoad):
             keys += f", KEY kanal_key ({', '.join(parts)})"
         self.run_sql(f"CREATE TEMPORARY TABLE {name} ({keys}) ENGINE = InnoDB {body}")
         return stage
+
+    def portion_table(
+        self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str, new: bool
+    ) -> sa.Table:
+        made = portion_form(self.database.sa_table(table), columns, name)
+        if new:
+            real = self.database.sa_table(table)
+            preparer = self.database.sql_dialect.identifier_preparer
+            zero = sa.cast(sa.literal_column("0"), sa.BigInteger)
+            numbers = (zero.label(column) for column in (HASH, row_column(columns)))
+            query = sa.select(*(real.c[column] for column in columns), *numbers).where(sa.false())
+            keys = [f"PRIMARY KEY ({row_column(columns)})"]
+            parts = ", ".join(preparer.quote(column) + key_prefix(real.c[column].type) for column in key)
+            keys += [f"KEY kanal_key ({parts})"] if key else []
+            # It ends the transaction, in which nothing has been done yet.
+            place = preparer.format_table(made)
+            self.run_sql(f"CREATE TABLE {place} ({', '.join(keys)}) ENGINE = InnoDB {self.database.compiled(query)}")
+        return made
 
     def empty(self, table: TableInfo) -> int:
         if not table.own_references or self.database.catalogue.referring(table):

@@ -23,7 +23,7 @@ from kanal.connections.description import TableInfo
 from kanal.connections.errors import DatabaseError, os_error_passes, state_passes
 from kanal.connections.loading import Load
 from kanal.connections.reading import Breaker, Reading
-from kanal.connections.roles import Reads
+from kanal.connections.roles import Reads, Writes
 from kanal.connections.sql.database import SqlDatabase
 from kanal.connections.sql.ddl import TableDefinitions
 from kanal.connections.sql.load import SqlLoad
@@ -90,6 +90,7 @@ class PostgreSQL(SqlDatabase):
     port = 5432
     drivers = frozenset({"psycopg", "psycopg2"})
     reads = frozenset(Reads) - {Reads.FILES}
+    writes = frozenset(Writes) - {Writes.FILES}
     pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
     joins_whole = True
     sql_name = "postgres"
@@ -306,15 +307,35 @@ class PostgreSQL(SqlDatabase):
 
     @contextlib.contextmanager
     def snapshot(self, table: TableInfo, count: int) -> Iterator[list[Any]]:
-        with contextlib.ExitStack() as stack:
-            connections = [stack.enter_context(self.connect()) for _ in range(count)]
+        with self._sharing() as (first, name), contextlib.ExitStack() as stack:
+            yield [first, *(stack.enter_context(self.shared_snapshot(name)) for _ in range(count - 1))]
+
+    @contextlib.contextmanager
+    def share_snapshot(self) -> Iterator[str]:
+        with self._sharing() as (_, name):
+            yield name
+
+    @contextlib.contextmanager
+    def _sharing(self) -> Iterator[tuple[sa.Connection, str]]:
+        """A connection, and the name of the state that it sees."""
+        with self._of_one_state() as connection:
             with self.errors():
-                for connection in connections:
-                    connection.execution_options(isolation_level="REPEATABLE READ", postgresql_readonly=True)
-                name = connections[0].exec_driver_sql("SELECT pg_export_snapshot()").scalar()
-                for connection in connections[1:]:
-                    connection.exec_driver_sql(f"SET TRANSACTION SNAPSHOT '{name}'")
-            yield connections
+                name = str(connection.exec_driver_sql("SELECT pg_export_snapshot()").scalar())
+            yield connection, name
+
+    @contextlib.contextmanager
+    def shared_snapshot(self, name: str) -> Iterator[Any]:
+        with self._of_one_state() as connection:
+            with self.errors():
+                connection.exec_driver_sql(f"SET TRANSACTION SNAPSHOT '{name}'")
+            yield connection
+
+    @contextlib.contextmanager
+    def _of_one_state(self) -> Iterator[sa.Connection]:
+        with self.connect() as connection:
+            with self.errors():
+                connection.execution_options(isolation_level="REPEATABLE READ", postgresql_readonly=True)
+            yield connection
 
     def change(self, statement: sa.Executable) -> int:
         # The server commits it by itself: a process that is held up just then leaves no lock.

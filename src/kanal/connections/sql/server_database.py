@@ -17,9 +17,10 @@ from kanal.connections.sql.catalogue import Catalogue
 from kanal.connections.sql.database import SqlDatabase
 from kanal.connections.sql.ddl import TableDefinitions
 from kanal.connections.sql.driver_rows import DriverRowsLoad
-from kanal.connections.sql.load import SqlLoad, row_column
+from kanal.connections.sql.load import SqlLoad
 from kanal.connections.sql.selects import Selects
 from kanal.connections.sql.servers import Server, server_named
+from kanal.connections.sql.stage import row_column
 from kanal.core.faults import Fault
 from kanal.core.types import TEXT, SqlType
 

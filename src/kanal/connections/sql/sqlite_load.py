@@ -11,13 +11,14 @@ import sqlalchemy as sa
 
 from kanal.connections.description import Constraint, ForeignKey, TableInfo
 from kanal.connections.errors import DatabaseError, RowsRefused
-from kanal.connections.sql.load import SqlLoad, row_column
+from kanal.connections.sql.load import SqlLoad
 from kanal.connections.sql.sqlite_catalogue import checks_in
 from kanal.connections.sql.sqlite_rows import (
     driver_errors,
     quote,
     text_literal,
 )
+from kanal.connections.sql.stage import row_column
 
 if TYPE_CHECKING:
     from kanal.connections.sql.sqlite import SQLite

@@ -29,6 +29,14 @@ _REFERRED = "rows of other tables refer to the row that is to go"
 _AT_ONCE = 5_000
 
 
+def row_column(columns: Sequence[str]) -> str:
+    """A name that none of the columns has, for the last column of a stage, which numbers its rows."""
+    name = "kanal_row"
+    while name in {column.casefold() for column in columns}:
+        name += "_"
+    return name
+
+
 class SqlStage:
     """Rows of the target's form, numbered as they come in a last column."""
 
@@ -39,7 +47,7 @@ class SqlStage:
         self._columns = list(columns)
         self.target = load.table_of(merging.table)
         key = merging.key if set(merging.key) <= set(columns) else ()
-        self.table = load.create_stage(merging.table, self._columns, key, name)
+        self.table = self.table_named(key, name)
         #: The column that numbers its rows.
         self.number = list(self.table.c)[-1]
         self._sieve: Sieve | None = None
@@ -48,6 +56,15 @@ class SqlStage:
         self._spared: list[Any] = []
         self._verdict: Verdict | None = None
         self._moments: tuple[Any, Any] | None = None
+
+    def table_named(self, key: tuple[str, ...], name: str) -> sa.Table:
+        """Make the table."""
+        return self.load.create_stage(self.merging.table, self._columns, key, name)
+
+    @property
+    def encoded(self) -> list[str]:
+        """The columns that rows have when they come, but their numbers."""
+        return self._columns
 
     def encode(self, rows: pa.RecordBatch, first: int | None = None, withdrawn: NDArray[np.bool_] | None = None) -> Any:
         """Rows with their numbers, ready to be put in; None where there are none. Withdrawn ones are numbered from -1
@@ -63,8 +80,8 @@ class SqlStage:
         if withdrawn is not None and withdrawn.any():
             self._withdraws = True
             numbers = np.where(withdrawn, -1 - numbers, numbers)
-        arrays = [*(rows.column(name) for name in self._columns), pa.array(numbers)]
-        numbered = pa.RecordBatch.from_arrays(arrays, names=[*self._columns, self.number.name])
+        arrays = [*(rows.column(name) for name in self.encoded), pa.array(numbers)]
+        numbered = pa.RecordBatch.from_arrays(arrays, names=[*self.encoded, self.number.name])
         return self.load.encode_into(self.table, numbered)
 
     @property
@@ -91,9 +108,9 @@ class SqlStage:
     def take_keys_of(self, other: SqlStage) -> None:
         """Take in the keys of another stage's rows."""
         names = [*self._columns, self.number.name]
-        rows = sa.select(*(other.table.c[name] for name in self._columns), other.number)
+        rows = sa.select(*(other.table.c[name] for name in self._columns), other.number + self.rows)
         self.load.execute(self.table.insert().from_select(names, rows))
-        self.rows = other.rows
+        self.rows += other.rows
 
     def remove_keys_of(self, other: SqlStage) -> None:
         """Take out the rows whose keys another stage has."""

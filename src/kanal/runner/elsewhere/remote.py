@@ -79,28 +79,37 @@ class RemoteAttempt:
         return with_notes(outcome, self.notes)
 
     def _answer(self, message: Any) -> Any:
-        context, name, run = self.context, self.step.name, self.context.record.run
-        if isinstance(message, StepBegins):
-            context.log.begin_step(run, name, message.batches)
-        elif isinstance(message, RefusedRows):
-            return context.log.refused_in(run, name)
-        elif isinstance(message, WillResolve):
-            context.log.resolve(message.rejects, run, name, message.batch)
-        elif isinstance(message, TryFailed):
-            context.try_failed(name, message.number, message.said)
-        elif isinstance(message, BatchEnds) and isinstance(self.step, PipelinePlan):
-            counted = PipelineStep(self.step, context.moment, context.plan.job.job, tally=message.tally)
-            context.batch_ends(counted, message.batch, message.rejects)
-        return None
+        return answered(self.context, self.step, message)
 
     def _found(self) -> StepOutcome | None:
-        """How a step ended that was lost, where its target knows that it was committed."""
-        if isinstance(self.step, PipelinePlan) and self.step.can_leave_progress:
-            with suppress(KanalError):
-                found = self.step.target.journal.recorded(str(self.context.record.token), self.step.name)
-                if found is not None and found.done:
-                    return StepOutcome(committed=found, notes=("its process ended after it had committed",))
-        return None
+        return found_committed(self.context, self.step)
+
+
+def answered(context: RunContext, step: StepPlan, message: Any) -> Any:
+    """What a run answers to what one of its steps says."""
+    name, run = step.name, context.record.run
+    if isinstance(message, StepBegins):
+        context.log.begin_step(run, name, message.batches)
+    elif isinstance(message, RefusedRows):
+        return context.log.refused_in(run, name)
+    elif isinstance(message, WillResolve):
+        context.log.resolve(message.rejects, run, name, message.batch)
+    elif isinstance(message, TryFailed):
+        context.try_failed(name, message.number, message.said)
+    elif isinstance(message, BatchEnds) and isinstance(step, PipelinePlan):
+        counted = PipelineStep(step, context.moment, context.plan.job.job, tally=message.tally)
+        context.batch_ends(counted, message.batch, message.rejects)
+    return None
+
+
+def found_committed(context: RunContext, step: StepPlan) -> StepOutcome | None:
+    """How a step ended that was lost, where its target knows that it was committed."""
+    if isinstance(step, PipelinePlan) and step.can_leave_progress:
+        with suppress(KanalError):
+            found = step.target.journal.recorded(str(context.record.token), step.name)
+            if found is not None and found.done:
+                return StepOutcome(committed=found, notes=("its process ended after it had committed",))
+    return None
 
 
 def with_notes(outcome: StepOutcome, notes: list[str]) -> StepOutcome:

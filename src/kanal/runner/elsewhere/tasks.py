@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import itertools
 import os
 import pickle
 import platform
@@ -13,7 +14,7 @@ import threading
 import time
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import singledispatch
 from pathlib import Path
 from typing import Any
@@ -26,8 +27,17 @@ from kanal.definition import Connection as ConnectionSettings
 from kanal.definition import JobDefinition
 from kanal.runlog import BatchRecord
 from kanal.runner.attempt import Attempt
+from kanal.runner.elsewhere.portions import (
+    NotPublished,
+    PortionOutcome,
+    PortionStep,
+    PortionTask,
+    PublishStep,
+    PublishTask,
+    Unpublished,
+)
 from kanal.runner.elsewhere.talk import Call, Talk
-from kanal.runner.job_plan import JobPlan, PipelinePlan, TablePlace
+from kanal.runner.job_plan import JobPlan, PipelinePlan, StepPlan, TablePlace
 from kanal.runner.messages import (
     BatchEnds,
     Ending,
@@ -118,16 +128,68 @@ def carry_out(task: Any, texts: Mapping[str, bytes], talk: Talk) -> Any:
     raise TypeError(f"{type(task).__name__} is no task")
 
 
+@contextmanager
+def _planned(task: StepTask, texts: Mapping[str, bytes]) -> Iterator[tuple[JobPlan, StepPlan]]:
+    """The plan of a task's job and that of its step."""
+    with at_hand(task.token, task.tables) as known, planned(placed(task.job, texts), task.options, known) as plan:
+        yield plan, next(step for step in plan.steps if step.name == task.step)
+
+
+def _outcome(attempt: Attempt, talk: Talk) -> StepOutcome:
+    """How a step has ended, which ends early where its run asks for that."""
+    talk.stops_by(lambda asked: attempt.stop(reason_of(asked)))
+    settings = attempt.step.settings if isinstance(attempt.step, PipelinePlan) else attempt.context.plan.job.defaults
+    return attempt.run(settings.retries, settings.retry_wait)
+
+
 @carry_out.register
 def _(task: StepTask, texts: Mapping[str, bytes], talk: Talk) -> StepOutcome:
-    with at_hand(task.token, task.tables) as known, planned(placed(task.job, texts), task.options, known) as plan:
-        step = next(step for step in plan.steps if step.name == task.step)
-        if task.replayed is not None and isinstance(step, PipelinePlan):
-            step = plan_of_replay(step)
-        attempt = Attempt(RunThere(task, plan, talk), step, None)
-        talk.stops_by(lambda asked: attempt.stop(reason_of(asked)))
-        settings = step.settings if isinstance(step, PipelinePlan) else plan.job.defaults
-        return attempt.run(settings.retries, settings.retry_wait)
+    with _planned(task, texts) as (plan, step):
+        replays = task.replayed is not None and isinstance(step, PipelinePlan)
+        chosen = plan_of_replay(step) if replays and isinstance(step, PipelinePlan) else step
+        return _outcome(Attempt(RunThere(task, plan, talk), chosen, None), talk)
+
+
+@carry_out.register
+def _(task: PortionTask, texts: Mapping[str, bytes], talk: Talk) -> PortionOutcome:
+    tries = itertools.count()
+
+    def made(*arguments: Any, **named: Any) -> PortionStep:
+        step = PortionStep(*arguments, **named)
+        # A table of its own for each try: of one that was lost, nobody knows whether it will still commit.
+        step.portion = replace(task, place=f"{task.place}{talk.owner[:8]}{next(tries)}")
+        return step
+
+    with _planned(task.step, texts) as (plan, step):
+        context = PortionThere(task.step, plan, talk)
+        attempt = Attempt(context, step, None, made)
+        outcome = _outcome(attempt, talk)
+        running = attempt.running
+        if not isinstance(running, PortionStep):
+            return PortionOutcome(outcome)
+        return replace(running.outcome_of(outcome), resolved=frozenset(context.resolved))
+
+
+@carry_out.register
+def _(task: PublishTask, texts: Mapping[str, bytes], talk: Talk) -> StepOutcome | Unpublished:
+    with _planned(task.step, texts) as (plan, whole):
+        assert isinstance(whole, PipelinePlan)
+        step = replace(whole, lookups=(), checks=tuple(check for check in whole.checks if check.unique))
+        context = RunThere(task.step, plan, talk)
+        resolved = frozenset().union(*(portion.resolved for portion in task.portions))
+
+        def made(*arguments: Any, **named: Any) -> PublishStep:
+            publishing = PublishStep(*arguments, **named)
+            publishing.portions = task.portions
+            if resolved:
+                publishing.before_commit = lambda: context.resolve(resolved, task.step.run, step.name)
+            return publishing
+
+        attempt = Attempt(context, step, None, made)
+        outcome = _outcome(attempt, talk)
+        if isinstance(attempt.failure, NotPublished):
+            return Unpublished(attempt.failure.known)
+        return replace(outcome, hoped=outcome.hoped or bool(resolved))
 
 
 @contextmanager
@@ -266,3 +328,21 @@ class RunThere:
         del step
         with suppress(KanalError):
             self._talk.ask(TryFailed(number, said))
+
+
+class PortionThere(RunThere):
+    """The run of a step of which one range is loaded here: nothing is marked or resolved before all are published."""
+
+    def __init__(self, task: StepTask, plan: JobPlan, talk: Talk) -> None:
+        super().__init__(task, plan, talk)
+        self.resolved: set[int] = set()
+
+    def needs_mark(self, step: PipelinePlan) -> bool:
+        """False: a portion is nothing that anybody sees."""
+        del step
+        return False
+
+    def resolve(self, rejects: Collection[int], run: int, step: str, batch: int | None = None) -> None:
+        """Note it, for whoever publishes."""
+        del run, step, batch
+        self.resolved |= set(rejects)

@@ -1,0 +1,247 @@
+"""A step whose source is divided into ranges: each is loaded into a portion of its own, and one load publishes all."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass, field, replace
+from typing import Any, cast
+
+import numpy as np
+import pyarrow as pa
+
+from kanal.connections.base import as_sharing
+from kanal.connections.journal import Progress
+from kanal.connections.loading import Load, PortionLoad, PortionRows, RefusedRow
+from kanal.connections.reading import Reading, Window
+from kanal.connections.roles import Reads, Writes
+from kanal.core.change_values import change_text
+from kanal.core.errors import KanalError
+from kanal.core.faults import value_text
+from kanal.core.frame import SourceBatch
+from kanal.core.tally import Tally, add_writes
+from kanal.runner.job_plan import PipelinePlan
+from kanal.runner.messages import StepOutcome, StepTask
+from kanal.runner.staged_rows import StagedRows
+from kanal.runner.step import PipelineStep
+from kanal.runner.step_state import Rows, Tagged, refusals, taken
+from kanal.runner.stream import read_ahead, timed
+from kanal.runner.write_rules import Merge, Portioned, WriteRule, rule_of
+
+#: What is known of a row beforehand: that the target refuses it, or which claim another row of the load has.
+Known = RefusedRow | int
+
+
+@dataclass(frozen=True)
+class PortionTask:
+    """One range of a step's source, to be loaded into a table of this name; `snapshot` is the state to be read.
+
+    `known` are the faults of rows that an earlier try has shown, by what tells a row's content.
+    """
+
+    step: StepTask
+    number: int
+    window: Window
+    snapshot: str | None
+    place: str
+    known: Mapping[int, Sequence[Known]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class PortionOutcome:
+    """How a range ended: what waits where, the greatest change value, and which rejects of earlier runs it resolves."""
+
+    outcome: StepOutcome
+    place: str = ""
+    there: PortionRows = field(default_factory=lambda: PortionRows(0, 0))
+    kept: PortionRows | None = None
+    keyless: int = 0
+    greatest: str | None = None
+    resolved: frozenset[int] = frozenset()
+
+
+@dataclass(frozen=True)
+class PublishTask:
+    """All ranges of a step, to be made visible at once."""
+
+    step: StepTask
+    portions: Sequence[PortionOutcome]
+
+
+@dataclass(frozen=True)
+class Unpublished:
+    """What hinders that: rows, by the number of their portion and what tells their content."""
+
+    known: Sequence[tuple[int, int, Known]]
+
+
+class NotPublished(KanalError):
+    """Rows have to be taken out of portions first."""
+
+    def __init__(self, known: Sequence[tuple[int, int, Known]]) -> None:
+        super().__init__(f"{len(known):,} rows have to be taken out first")
+        self.known = known
+
+
+def why_whole(plan: PipelinePlan) -> str | None:
+    """Why the source of a step is not divided among several workers, though it has a split; None where it is."""
+    settings, writing = plan.settings, plan.writing
+    assert settings.split is not None
+    reasons = (
+        (settings.split.snapshot == "common" and Reads.SHARED not in plan.source.reads,
+         f'{plan.source.name} cannot show one state to readers on several machines: set its snapshot to "none" if each '
+         "range may be of another moment"),
+        (Writes.PORTIONS not in plan.target.writes, f"{plan.target.name} cannot hold ranges back until all are there"),
+        (rule_of(settings).keeps_versions, "a history is kept"),
+        (plan.delete_when is not None, "delete_when is given"),
+        (bool(plan.own_lookups), "it looks up rows of its own load"),
+        (bool(writing.merging.own_references), "its rows refer to each other"),
+        (bool(plan.open_references), "its rows refer to rows that are loaded later"),
+        (plan.exchange is not None, "it is one way of an exchange"),
+    )  # fmt: skip
+    return next((why for applies, why in reasons if applies), None)
+
+
+class PortionStep(PipelineStep):
+    """One range on its way into its portion."""
+
+    portion: PortionTask
+    rule: Portioned
+
+    def outcome_of(self, outcome: StepOutcome) -> PortionOutcome:
+        """How it ended, of which all else is known."""
+        if outcome.failure is not None:
+            return PortionOutcome(outcome)
+        greatest = self._increment.greatest if self._increment is not None else None
+        greatest = None if greatest is None else change_text(greatest)
+        rule, place = self.rule, self.portion.place
+        return PortionOutcome(outcome, place, rule.there, rule.kept, rule.keyless, greatest)
+
+    @contextmanager
+    def _all_batches(self, reading: Reading, everything: bool = False) -> Iterator[Iterator[SourceBatch]]:
+        if everything:
+            with super()._all_batches(reading, everything) as batches:
+                yield batches
+            return
+        plan, snapshot = self.plan, self.portion.snapshot
+        windows = self._increment.windows if self._increment is not None else reading.windows
+        reading = replace(reading, windows=(*windows, self.portion.window))
+        with ExitStack() as stack:
+            connection = None
+            if snapshot is not None:
+                connection = stack.enter_context(as_sharing(plan.source).shared_snapshot(snapshot))
+            batches = stack.enter_context(plan.source.read(reading, None, self._break_reading, connection))
+            yield stack.enter_context(read_ahead(timed(batches)))
+
+    def _keys_of_the_source(self) -> list[pa.RecordBatch]:
+        return super()._keys_of_the_source() if self.portion.number == 0 else []
+
+    def _begin_rule(self, load: Load) -> WriteRule:
+        writing = self.plan.writing
+        keeps_keys = bool(writing.key) and (writing.delete_missing or writing.rule.empties)
+        self._known = {content: list(known) for content, known in self.portion.known.items()}
+        self.rule = Portioned(load, writing, self.portion.place, keeps_keys)
+        self.rule.begin()
+        return self.rule
+
+    def _known_faults(self, rows: pa.RecordBatch, good: Rows) -> Tagged:
+        if not self._known:
+            return []
+        refused: list[RefusedRow] = []
+        found: Tagged = []
+        contents = cast(Any, self.rule.stage).hashes(taken(rows, good)).view(np.int64)
+        for place in np.flatnonzero(np.isin(contents, list(self._known))).tolist():
+            known = self._known[int(contents[place])]
+            if not known:
+                continue
+            fault = known.pop(0)
+            if isinstance(fault, RefusedRow):
+                refused.append(replace(fault, place=place))
+            elif self._claims is not None:
+                claim, row = self._claims.claims[fault], int(good[place])
+                values = [value_text(rows.column(name)[row].as_py(), rows.column(name).type) for name in claim.columns]
+                found.append(claim.fault(row, values))
+        return found + refusals(refused, rows, good)
+
+    def _limit_rejects(self, final: bool) -> None:
+        if not final:
+            super()._limit_rejects(final)
+
+    def _end(self, load: Load) -> None:
+        """Nothing more: what follows is done once all ranges are there."""
+
+
+class PublishStep(PipelineStep):
+    """All ranges of a step on their way from their portions into the target, in one transaction."""
+
+    portions: Sequence[PortionOutcome]
+
+    def _run_as_one(self) -> None:
+        plan = self.plan
+        for portion in self.portions:
+            self.tally.add(portion.outcome.tally)
+            self.batches += portion.outcome.batches
+        if self._increment is not None:
+            greatest = [portion.greatest for portion in self.portions if portion.greatest is not None]
+            values = []
+            for text in greatest:
+                self._increment.go_on(text)
+                values.append(self._increment.greatest)
+            self._increment.greatest = max(values, default=None)
+        with plan.target.load() as load:
+            load.for_run(self.number, plan.name, self.moment)
+            self.on_load(load)
+            with self._break.knows(load.cancel):
+                started = time.perf_counter()
+                rule = self._begin_rule(load)
+                tally = self._publish(cast(PortionLoad, load), rule)
+                self._log(None, tally, [], time.perf_counter() - started)
+                self.notes += rule.notes
+                self._delete_rest(rule, load)
+                self._end(load)
+                self._go_on()
+                if self.record is not None:
+                    self.record(load, Progress(self.tally, self.batches, done=True))
+                self.before_commit()
+                self.committing = True
+                load.commit()
+                self.after_commit()
+
+    def _publish(self, load: PortionLoad, rule: WriteRule) -> Tally:
+        """Write the rows of all portions; raises NotPublished where some of them have to be taken out first."""
+        writing = rule.writing
+        merging = writing.merging if rule.by_key else writing.inserting
+        waiting = [
+            load.portion(merging, merging.columns, portion.place, portion.there)
+            for portion in self.portions
+            if portion.there.count
+        ]
+        numbers = [place for place, portion in enumerate(self.portions) if portion.there.count]
+        counted = [portion.there.count != portion.there.numbered for portion in self.portions if portion.there.count]
+        known: list[tuple[int, int, Known]] = []
+        for place, claim in enumerate(self._claims.claims if self._claims is not None else ()):
+            later = load.doubled(waiting, claim.columns)
+            known += [(numbers[row.portion], row.content, place) for row in later]
+        if known:
+            raise NotPublished(list({one[:2]: one for one in known}.values()))
+        tally = Tally()
+        if isinstance(rule, Merge) and writing.delete_missing:
+            kept = [
+                load.portion(writing.merging, writing.key, f"{portion.place}_k", portion.kept)
+                for portion in self.portions
+                if portion.kept is not None and portion.kept.count
+            ]
+            add_writes(tally, rule.delete_missing_of(waiting, kept, sum(one.keyless for one in self.portions)))
+        for number, portion, some_missing in zip(numbers, waiting, counted, strict=True):
+            self._go_on()
+            staged = StagedRows(load, merging, "", portion)
+            staged.counted = some_missing
+            written = staged.write()
+            add_writes(tally, written)
+            if written.refused:
+                contents = portion.hashes_of([row.place for row in written.refused])
+                known += [(number, contents[row.place], row) for row in written.refused if row.place in contents]
+        if known:
+            raise NotPublished(known)
+        return tally
