@@ -148,12 +148,13 @@ class Job(JobDefinition):
 
         set_watermark(self, step, value)
 
-    def replay(self, run: int | None = None, step: str | None = None) -> Run:
+    def replay(self, run: int | None = None, step: str | None = None, *, executor: Executor | None = None) -> Run:
         """Load the rejected rows of a run again, and only those, through the job as it is now; a run of its own.
 
-        Of the latest run or that of a number, of all its steps or of one. Rows that load are recorded as resolved.
+        Of the latest run or that of a number, of all its steps or of one; `executor` as in `run`. Rows that load are
+        recorded as resolved.
         Raises KanalError where there is nothing to load again.
         """
         from kanal.runner import replay_run
 
-        return replay_run(self, run, step)
+        return replay_run(self, run, step, executor=executor)

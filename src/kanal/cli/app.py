@@ -293,6 +293,14 @@ def run(
 
 
 @app.command()
+def clean(job: JobFile, json: Json = False) -> int:
+    """Drop the tables that killed runs have left in the targets of a job."""
+    from kanal.cli.clean import clean as command
+
+    return command(job, json)
+
+
+@app.command()
 def compare(
     job: JobFile,
     only: Annotated[
@@ -527,17 +535,20 @@ def notify(
     return command(job, name, json)
 
 
-#: Parameters of commands by which they are given a job.
+#: Parameters of commands by which they are given a job, and commands that a cluster can do.
 _JOBS = frozenset({"job", "jobs", "number"})
+_BY_CLUSTER = frozenset({"check", "clean", "ping", "replay", "resume", "run"})
 
 
 def command_line() -> Callable[..., Any]:
-    """All commands; those that are given a job take --env too."""
+    """All commands; those that are given a job take --env too, and what a cluster can do --cluster."""
     group: Any = typer.main.get_command(app)
-    options = [option for option in _with_environment().params if option.name == "env"]
-    for command in group.commands.values():
+    options = {option.name: option for option in _with_options().params}
+    for name, command in group.commands.items():
         if _JOBS & {parameter.name for parameter in command.params}:
-            command.params += options
+            command.params.append(options["env"])
+        if name in _BY_CLUSTER:
+            command.params.append(options["cluster"])
     return cast("Callable[..., Any]", group)
 
 
@@ -561,12 +572,32 @@ _Environment = Annotated[
 ]
 
 
-def _with_environment() -> Any:
-    """A command that takes nothing but --env."""
+def _choose_cluster(value: str | None) -> None:
+    from kanal.cli.jobs import choose_cluster
+
+    choose_cluster(value)
+
+
+_Cluster = Annotated[
+    str | None,
+    typer.Option(
+        "--cluster",
+        metavar="ADDRESS",
+        envvar="KANAL_CLUSTER",
+        expose_value=False,
+        callback=_choose_cluster,
+        show_default=False,
+        help="By the workers of the dask.distributed scheduler at this address, such as tcp://hub:8786.",
+    ),
+]
+
+
+def _with_options() -> Any:
+    """A command that takes nothing but what several have in common."""
     only = typer.Typer(add_completion=False)
 
     @only.command()
-    def command(env: _Environment = None) -> None:
+    def command(env: _Environment = None, cluster: _Cluster = None) -> None:
         """Nothing."""
 
     return typer.main.get_command(only)

@@ -8,12 +8,13 @@ from typing import Any
 
 from rich.console import Console
 
-from kanal.cli.jobs import ALL, chosen_environment
+from kanal.cli.jobs import ALL, chosen_environment, crew
 from kanal.cli.output import console, escape, example, indented, print_json, rejects_table, show, table
 from kanal.core.errors import KanalError, capital, counted, masked
 from kanal.definition import JobError, Problem
 from kanal.explore.check import Trial, remarks, try_out
 from kanal.job import Job
+from kanal.runner.elsewhere import known_of
 from kanal.runner.run import remembered
 from kanal.runner.run_options import planned
 from kanal.runner.shapes import UnplannedJob
@@ -51,8 +52,9 @@ def check(path: Path, sample: int | None, json: bool) -> int:
 def _look(path: Path, environment: str | None, sample: int | None) -> _Findings:
     found = _Findings()
     try:
-        with planned(Job.read(path, environment)) as plan:
-            found.notes, found.steps = remarks(plan), len(plan.steps)
+        job = Job.read(path, environment)
+        with crew() as workers, planned(job, {}, known_of(job, workers)) as plan:
+            found.notes, found.steps = remarks(plan, clustered=workers is not None), len(plan.steps)
             found.trials = list(try_out(plan, sample)) if sample else []
     except UnplannedJob as error:
         found.problems, found.notes = error.problems, error.changes(remembered(error.job))

@@ -6,8 +6,8 @@ from pathlib import Path
 
 from rich.console import Console
 
-from kanal.cli.jobs import read_job
-from kanal.cli.output import console, escape, indented, print_json
+from kanal.cli.jobs import chosen_cluster, crew, read_job
+from kanal.cli.output import console, escape, indented, mark, print_json, show, table
 from kanal.cli.place import is_url, open_place
 from kanal.connections import open_connection
 from kanal.core.errors import KanalError, capital
@@ -17,6 +17,8 @@ from kanal.explore.ping import ping as try_connection
 
 def ping(place: str, job: Path | None, json: bool) -> int:
     """Try the connections of a job file, or one place; 0 where all work, else 1."""
+    if chosen_cluster() is not None:
+        return _from_cluster(place, job, json)
     if job is None and not is_url(place):
         answers = _of_job(Path(place))
     else:
@@ -44,6 +46,40 @@ def _of_job(path: Path) -> list[Answer]:
         answers.append(try_connection(database))
         database.dispose()
     return answers
+
+
+def _from_cluster(place: str, job: Path | None, json: bool) -> int:
+    """Try connections from each worker; 0 where each works from all that are to reach it, and from one at least."""
+    if is_url(place):
+        raise KanalError(f"{place} is not one of a job's connections", "name a job file, or a connection with --job")
+    definition = read_job(job or Path(place))
+    names = [place] if job is not None else list(definition.connection)
+    from kanal.explore.ping import ping_from_workers
+
+    with crew() as workers:
+        found = ping_from_workers(workers, definition, names)
+    bad = [name for name in names if not any(one.connection == name and one.answer.works for one in found)]
+    bad += [one.connection for one in found if not one.answer.works]
+    if json:
+        print_json([{"worker": one.worker, "host": one.host} | _document(one.answer) for one in found])
+        return 1 if bad else 0
+    screen = console()
+    drawn = table("", "connection", "worker", "host", "#ms", "says")
+    for one in found:
+        answer, about = one.answer, one.answer.about
+        said = f"{about.server} {about.version}" if about is not None else answer.error or ""
+        milliseconds = f"{answer.milliseconds:.1f}" if answer.milliseconds is not None else ""
+        drawn.add_row(mark("succeeded" if answer.works else "failed"), escape(one.connection), escape(one.worker),
+                      escape(one.host), milliseconds, escape(said))  # fmt: skip
+    show(screen, drawn)
+    for one in found:
+        if one.answer.remedy:
+            screen.print(indented(f"[cyan]→[/] {escape(one.worker)}: {escape(capital(one.answer.remedy))}"))
+    for name in bad:
+        if not any(one.connection == name for one in found):
+            tag = definition.connection[name].reached_from
+            screen.print(f"{mark('failed')} {escape(name)}: no worker carries {escape(str(tag))}")
+    return 1 if bad else 0
 
 
 def _print(screen: Console, answer: Answer) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from kanal.cli.jobs import read_job
+from kanal.cli.jobs import crew, read_job
 from kanal.cli.output import console, print_json
 from kanal.cli.resume import job_file_of
 from kanal.cli.run import exit_status, print_run, watched
@@ -18,7 +18,8 @@ def replay(
     """Load rejected rows again and print the log of it; the exit status."""
     path, number = job_file_of(number, job, run_log)
     definition = read_job(path)
-    outcome = watched(json, events, lambda watcher: replay_run(definition, number, step, watcher))
+    with crew() as found:
+        outcome = watched(json, events, lambda watcher: replay_run(definition, number, step, watcher, found))
     if json:
         print_json(run_document(outcome))
         return exit_status(outcome)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from kanal.cli.jobs import choose_environment, chosen_environment, read_job
+from kanal.cli.jobs import choose_environment, chosen_environment, crew, read_job
 from kanal.cli.log import find_run_log
 from kanal.cli.output import console, print_json
 from kanal.cli.run import exit_status, print_run, watched
@@ -17,7 +17,8 @@ def resume(number: int | None, job: Path | None, run_log: str | None, events: Pa
     """Go on with a run and print the log of it; the exit status."""
     path, number = job_file_of(number, job, run_log, to_go_on=True)
     definition = read_job(path)
-    outcome = watched(json, events, lambda watcher: resume_run(definition, number, watcher))
+    with crew() as found:
+        outcome = watched(json, events, lambda watcher: resume_run(definition, number, watcher, found))
     if json:
         print_json(run_document(outcome))
     else:

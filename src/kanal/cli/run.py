@@ -15,7 +15,7 @@ from typing import Any
 
 from rich.console import Console
 
-from kanal.cli.jobs import arguments_for, read_job
+from kanal.cli.jobs import arguments_for, crew, read_job
 from kanal.cli.log import private
 from kanal.cli.output import (
     console,
@@ -122,7 +122,8 @@ def _print_errors(screen: Console, outcome: Run) -> None:
 
 def run_shown(job: Job, quiet: bool, events: Path | None = None, options: RunOptions | None = None) -> Run:
     """Run a job with its progress on the terminal."""
-    return watched(quiet, events, lambda watcher: run_job(job, options, watcher))
+    with crew() as found:
+        return watched(quiet, events, lambda watcher: run_job(job, options, watcher, found))
 
 
 def watched(quiet: bool, events: Path | None, running: Callable[[Watcher], Run]) -> Run:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
-from kanal.cli.jobs import arguments_for, read_job
+from kanal.cli.jobs import arguments_for, crew, read_job
 from kanal.cli.log import find_run_log
 from kanal.cli.output import console, escape, mark, number, print_hints, print_json, seconds, show, status_text, table
 from kanal.cli.run import parse_values, writing_events
@@ -28,8 +28,8 @@ def run_windows(path: Path, options: RunOptions, by: str, values: list[str], eve
         if not json:
             screen.print(_line(outcome))
 
-    with writing_events(events):
-        found = list(run_each(job, replace(options, parameters=parse_values(values)), by, told))
+    with writing_events(events), crew() as workers:
+        found = list(run_each(job, replace(options, parameters=parse_values(values)), by, told, workers))
     bad = [outcome for outcome in found if not outcome.succeeded]
     if json:
         documents = [

@@ -51,6 +51,7 @@ class Connection(Model):
     password: Annotated[Secret | None, BeforeValidator(no_plain_secret("a password"))] = None
     connect_timeout: Seconds = None
     lock_timeout: Seconds = None
+    reached_from: str | None = None
     max_parallel: int | None = Field(default=None, ge=1)
     sign_in: SignIn | None = None
     resource: dict[str, Resource] = Field(default_factory=dict)

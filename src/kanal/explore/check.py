@@ -28,9 +28,10 @@ from kanal.runner.shapes import problems_of, table_changes
 from kanal.runner.step import PipelineStep
 
 
-def remarks(plan: JobPlan) -> list[Problem]:
+def remarks(plan: JobPlan, clustered: bool = False) -> list[Problem]:
     """What is worth knowing of a job that can be run: tables that have changed since its last run, types that may not
-    fit, keys without an index, columns that go nowhere, rights that are missing, tables that would be made."""
+    fit, keys without an index, columns that go nowhere, rights that are missing, tables that would be made; and what a
+    cluster does otherwise, if one is to run it."""
     found = problems_of(plan.job, table_changes(plan.seen, remembered(plan.job), plan))
     found += plan.notes
     for name, database in plan.connections.items():
@@ -52,6 +53,25 @@ def remarks(plan: JobPlan) -> list[Problem]:
     for step in plan.steps:
         if isinstance(step, PipelinePlan):
             found += _of_step(plan, step, step.name in new_steps)
+            found += _on_cluster(plan, step) if clustered else []
+    return found
+
+
+def _on_cluster(plan: JobPlan, step: PipelinePlan) -> list[Problem]:
+    """What is otherwise where the workers of a cluster run a step."""
+    from kanal.runner.elsewhere.portions import why_whole
+
+    found, path = [], ("pipeline", step.name)
+    if any(step.name in group.steps for group in plan.groups):
+        what = "it shares a transaction with other steps, so it runs where kanal runs, and not on a worker"
+        found.append(_located(plan, path, what))
+    elif step.settings.split is not None and (why := why_whole(step)) is not None:
+        found.append(_located(plan, (*path, "split"), f"one worker reads all of it, for {why}"))
+    if not step.can_leave_progress:
+        what = (
+            f"{step.target.name} does not remember what was loaded, so a worker that is lost may have loaded its rows"
+        )
+        found.append(_located(plan, path, what, "look there before the run goes on"))
     return found
 
 

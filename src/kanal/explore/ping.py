@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from kanal.connections.base import Connection
 from kanal.connections.description import About, Right
+from kanal.connections.errors import DatabaseError
 from kanal.core.errors import KanalError
+from kanal.core.nearest import did_you_mean
+from kanal.definition import JobDefinition
 
 
 @dataclass(frozen=True)
@@ -26,6 +31,40 @@ class Answer:
     def works(self) -> bool:
         """True where it can be used."""
         return self.error is None
+
+
+@dataclass(frozen=True)
+class FromWorker:
+    """How a connection answered a worker, by the worker's name and host."""
+
+    connection: str
+    worker: str
+    host: str
+    answer: Answer
+
+
+def ping_from_workers(cluster: Any, job: JobDefinition, names: Sequence[str]) -> list[FromWorker]:
+    """Try connections of a job from each worker of a cluster, or from those that carry the tag which reaches them.
+
+    Raises KanalError for a connection that the job does not have, or whose password would travel.
+    """
+    from kanal.runner.elsewhere.distant import asked_of
+
+    found = []
+    for name in names:
+        if name not in job.connection:
+            remedy = did_you_mean(name, job.connection)
+            raise KanalError(f'the job has no connection "{name}"', remedy)
+        tag = job.connection[name].reached_from
+        workers = cluster.workers()
+        for address in cluster.with_tags([tag] if tag is not None else []):
+            worker = workers[address]
+            try:
+                answer: Answer = asked_of(cluster, address, job, name, ping)
+            except DatabaseError as error:
+                answer = Answer(name, "", error=error.what, remedy=error.remedy)
+            found.append(FromWorker(name, str(worker.get("name", address)), str(worker.get("host", "")), answer))
+    return found
 
 
 def ping(database: Connection) -> Answer:

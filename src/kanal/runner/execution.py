@@ -9,7 +9,6 @@ import signal
 import threading
 import time
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from concurrent.futures import Executor
 from contextlib import contextmanager, suppress
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
@@ -102,19 +101,14 @@ class Execution:
         watcher: Watcher,
         replayed: Mapping[str, Rejected] | None = None,
         workers: int | None = None,
-        executor: Executor | Crew | None = None,
+        crew: Crew | None = None,
         options: Mapping[str, Any] | None = None,
         rehearsed: Collection[str] | None = None,
     ) -> None:
         self.plan = plan
         self.log = log
         self._options = options or {}
-        self._crew: Crew | None = None
-        self._given = executor
-        if executor is not None:
-            from kanal.runner.elsewhere.cluster import crew_of
-
-            self._crew = crew_of(executor)
+        self._crew = crew
         self.record = record
         self.number = record.run
         self.watcher = watcher
@@ -172,8 +166,6 @@ class Execution:
                     self._go_through()
                 finally:
                     self._leave()
-                    if self._crew is not None and self._crew is not self._given:
-                        self._crew.close()
             status = self._status()
             self.log.end_run(self.number, status)
             ended = True

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping
 from concurrent.futures import Executor
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from kanal.connections import open_connection, open_log
 from kanal.core.change_values import change_text, change_value
@@ -17,6 +17,7 @@ from kanal.core.nearest import did_you_mean
 from kanal.core.reasons import NOT_REPLAYED
 from kanal.definition import JobDefinition, JobError, Problem
 from kanal.runlog import RunLogStore, RunRecord, SeenTable, Start, StepSeed
+from kanal.runner.elsewhere import crew_of, known_of
 from kanal.runner.events import tell
 from kanal.runner.execution import Execution
 from kanal.runner.job_plan import JobPlan, PipelinePlan, SincePlan
@@ -26,6 +27,9 @@ from kanal.runner.results import Run
 from kanal.runner.run_options import RunOptions, choose, keep_only, plan_to_run, planned, with_options, without_secrets
 from kanal.runner.shapes import UnplannedJob, table_changes, with_notes
 from kanal.runner.watcher import NullWatcher, Watcher
+
+if TYPE_CHECKING:
+    from kanal.runner.elsewhere.crew import Crew
 
 
 def run_log_of(job: JobDefinition) -> RunLogStore:
@@ -47,7 +51,7 @@ def run_job(
     job: JobDefinition,
     options: RunOptions | None = None,
     watcher: Watcher | None = None,
-    executor: Executor | None = None,
+    executor: Executor | Crew | None = None,
 ) -> Run:
     """Run a job as it is told, its steps by an executor if one is given, and return how it went.
 
@@ -56,7 +60,7 @@ def run_job(
     job is under way.
     """
     options = options or RunOptions()
-    with _ready(job, options.kept, _start_of(job, options)) as (plan, log):
+    with crew_of(executor) as crew, _ready(job, options.kept, _start_of(job, options), crew) as (plan, log):
         record = log.begin_run(
             job.log_name, file_of(job), seeds_of(plan), without_secrets(job, options.kept), _start_of(job, options)
         )
@@ -68,13 +72,16 @@ def run_job(
             record,
             watcher or NullWatcher(),
             workers=options.workers,
-            executor=executor,
+            crew=crew,
             options=options.kept,
         ).run()
 
 
 def resume_run(
-    job: JobDefinition, number: int | None = None, watcher: Watcher | None = None, executor: Executor | None = None
+    job: JobDefinition,
+    number: int | None = None,
+    watcher: Watcher | None = None,
+    executor: Executor | Crew | None = None,
 ) -> Run:
     """Go on with a run of the job that failed, was stopped or died: the latest, or that of a number.
 
@@ -99,12 +106,12 @@ def resume_run(
             f"Run {record.run} has nothing left to do: run {since} has since done all that it did not",
             "run the job anew where its rows are to be loaded again",
         )
-    with _ready(job, record.options) as (plan, log):
+    with crew_of(executor) as crew, _ready(job, record.options, crew=crew) as (plan, log):
         record = log.resume_run(record.run, seeds_of(plan))
         log.remember(record.run, job.log_name, plan.seen)
         log.remember_plan(record.run, job.log_name, outline_of(plan))
         workers, options = record.options.get("workers"), record.options
-        return Execution(plan, log, record, watcher or NullWatcher(), None, workers, executor, options).run()
+        return Execution(plan, log, record, watcher or NullWatcher(), None, workers, crew, options).run()
 
 
 def seeds_of(plan: JobPlan) -> list[StepSeed]:
@@ -118,7 +125,11 @@ def seeds_of(plan: JobPlan) -> list[StepSeed]:
 
 
 def replay_run(
-    job: JobDefinition, number: int | None = None, step: str | None = None, watcher: Watcher | None = None
+    job: JobDefinition,
+    number: int | None = None,
+    step: str | None = None,
+    watcher: Watcher | None = None,
+    executor: Executor | Crew | None = None,
 ) -> Run:
     """Load the rejected rows of a run again, and only those, through the job as it is now; a run of its own.
 
@@ -138,7 +149,7 @@ def replay_run(
     names = _to_replay(log, record, [name for name in names if any(group["step"] == name for group in groups)])
     kept = ("parameters", "batch_rows", "workers", "create")
     options = {name: value for name, value in record.options.items() if name in kept}
-    with _ready(job, options) as (plan, log):
+    with crew_of(executor) as crew, _ready(job, options, crew=crew) as (plan, log):
         _settle(plan, log, job.log_name)
         rejected: dict[str, Rejected] = {name: log.rejected_rows(record.run, name) for name in names}
         rejected = {name: rows for name, rows in rejected.items() if rows}
@@ -155,7 +166,7 @@ def replay_run(
         seeds = [StepSeed(step.name, step.kind) for step in plan.steps]
         options = options | {"replay": record.run}
         again = log.begin_run(job.log_name, file_of(job), seeds, options, _start_of(job, RunOptions()))
-        return Execution(plan, log, again, watcher or NullWatcher(), rejected).run()
+        return Execution(plan, log, again, watcher or NullWatcher(), rejected, crew=crew, options=options).run()
 
 
 def _read_anew(plan: JobPlan, rejected: dict[str, Rejected], log: RunLogStore) -> None:
@@ -251,7 +262,7 @@ def file_of(job: JobDefinition) -> str | None:
 
 @contextmanager
 def _ready(
-    job: JobDefinition, options: Mapping[str, Any], start: Start | None = None
+    job: JobDefinition, options: Mapping[str, Any], start: Start | None = None, crew: Crew | None = None
 ) -> Iterator[tuple[JobPlan, RunLogStore]]:
     """The plan of a job for a run and its run log, ready; both are closed afterwards.
 
@@ -261,7 +272,7 @@ def _ready(
     job = with_options(job, options)
     started = dt.datetime.now(dt.UTC)
     try:
-        plan = plan_to_run(job, options)
+        plan = plan_to_run(job, options, known_of(job, crew))
     except KanalError as error:
         error = _with_changes(job, error)
         if start is not None:

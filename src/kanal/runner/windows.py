@@ -5,8 +5,9 @@ from __future__ import annotations
 import datetime as dt
 import uuid
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Executor, ThreadPoolExecutor
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 from kanal.connections import open_connection
 from kanal.core.errors import KanalError
@@ -16,6 +17,9 @@ from kanal.runlog import RunRecord, Start
 from kanal.runner.results import Run
 from kanal.runner.run import run_job
 from kanal.runner.run_options import RunOptions
+
+if TYPE_CHECKING:
+    from kanal.runner.elsewhere.crew import Crew
 
 
 @dataclass(frozen=True)
@@ -34,7 +38,11 @@ class WindowOutcome:
 
 
 def run_windows(
-    job: JobDefinition, options: RunOptions, by: str, told: Callable[[WindowOutcome], None] = lambda _: None
+    job: JobDefinition,
+    options: RunOptions,
+    by: str,
+    told: Callable[[WindowOutcome], None] = lambda _: None,
+    executor: Executor | Crew | None = None,
 ) -> Iterator[WindowOutcome]:
     """Run a job for each window of `by` from `since` to before `until`, and give what became of each, in order.
 
@@ -55,7 +63,7 @@ def run_windows(
             return None
         low, high = (edge_text(edge) for edge in window)
         try:
-            outcome = WindowOutcome(low, high, run_job(job, replace(options, since=low, until=high)))
+            outcome = WindowOutcome(low, high, run_job(job, replace(options, since=low, until=high), executor=executor))
         except JobError:
             failed.append(window)
             raise

@@ -8,14 +8,18 @@ import os
 import signal
 import sys
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from kanal.core.errors import KanalError
 from kanal.definition import read_job
 from kanal.job import Job
 from kanal.runlog import AlreadyRunning, Start, clock
-from kanal.runner import replay_run, resume_run, run_job
+from kanal.runner import Run, replay_run, resume_run, run_job
+from kanal.runner.elsewhere import cluster_at
 from kanal.runner.run_options import RunOptions
+
+if TYPE_CHECKING:
+    from kanal.runner.elsewhere.crew import Crew
 
 #: How the process ends where the run could not begin, and where another process does it.
 NOT_BEGUN, ELSEWHERE = 3, 4
@@ -26,21 +30,25 @@ def work(task: dict[str, Any]) -> int:
     clock.set_ahead(dt.timedelta(seconds=task.get("ahead", 0)))
     try:
         job = read_job(Path(task["bundle"]), Job, task.get("environment"), Path(task["file"]))
-        if task["act"] == "resume":
-            outcome = resume_run(job, task["run"])
-        elif task["act"] == "replay":
-            outcome = replay_run(job, task["run"])
-        else:
-            low, high = task.get("window") or (None, None)
-            due = dt.datetime.fromisoformat(task["due"]) if task.get("due") else None
-            start = Start(by=task.get("by"), due=due)
-            outcome = run_job(job, RunOptions(since=low, until=high, zone=task.get("zone"), start=start))
+        with cluster_at(os.environ.get("KANAL_CLUSTER")) as crew:
+            outcome = _done(job, task, crew)
     except AlreadyRunning:
         return ELSEWHERE
     except KanalError as error:
         print(error, file=sys.stderr, flush=True)
         return NOT_BEGUN
     return 0 if str(outcome.status) == "succeeded" else 1
+
+
+def _done(job: Job, task: dict[str, Any], crew: Crew | None) -> Run:
+    if task["act"] == "resume":
+        return resume_run(job, task["run"], executor=crew)
+    if task["act"] == "replay":
+        return replay_run(job, task["run"], executor=crew)
+    low, high = task.get("window") or (None, None)
+    due = dt.datetime.fromisoformat(task["due"]) if task.get("due") else None
+    options = RunOptions(since=low, until=high, zone=task.get("zone"), start=Start(by=task.get("by"), due=due))
+    return run_job(job, options, executor=crew)
 
 
 def main() -> None:

@@ -114,10 +114,9 @@ class MariaDBLoad(SqlLoad):
         if new:
             real = self.database.sa_table(table)
             preparer = self.database.sql_dialect.identifier_preparer
-            zero = sa.cast(sa.literal_column("0"), sa.BigInteger)
-            numbers = (zero.label(column) for column in (HASH, row_column(columns)))
-            query = sa.select(*(real.c[column] for column in columns), *numbers).where(sa.false())
-            keys = [f"PRIMARY KEY ({row_column(columns)})"]
+            query = sa.select(*(real.c[column] for column in columns)).where(sa.false())
+            number = row_column(columns)
+            keys = [f"{HASH} BIGINT", f"{number} BIGINT NOT NULL DEFAULT 0", f"PRIMARY KEY ({number})"]
             parts = ", ".join(preparer.quote(column) + key_prefix(real.c[column].type) for column in key)
             keys += [f"KEY kanal_key ({parts})"] if key else []
             # It ends the transaction, in which nothing has been done yet.

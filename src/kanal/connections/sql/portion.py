@@ -73,7 +73,8 @@ class Portion(SqlStage):
         found: dict[int, int] = {}
         for start in range(0, len(numbers), 5_000):
             chosen = self.number.in_(list(numbers[start : start + 5_000]))
-            rows = self.load.rows(sa.select(self.number, self.table.c[HASH]).where(chosen))
+            # By another connection: this load may have taken them out.
+            rows = self.load.database.found_by(sa.select(self.number, self.table.c[HASH]).where(chosen))
             found |= {int(number): int(digest) for number, digest in rows}
         return found
 

@@ -30,14 +30,19 @@ _WAIT = 5.0
 _SHARE = 1e-6
 
 
-def crew_of(executor: Executor | Crew) -> Crew:
+@contextlib.contextmanager
+def crew_for(executor: Executor | Crew) -> Iterator[Crew]:
     """Those who work for an executor of any kind."""
     if isinstance(executor, Crew):
-        return executor
-    client = getattr(executor, "_client", None)
-    if client is not None and hasattr(client, "scheduler_info"):
-        return Cluster(client.scheduler.address, client)
-    return ExecutorCrew(executor)
+        yield executor
+        return
+    client: Any = getattr(executor, "_client", None)
+    of_cluster = client is not None and hasattr(client, "scheduler_info")
+    crew: Crew = Cluster(client.scheduler.address, client) if of_cluster else ExecutorCrew(executor)
+    try:
+        yield crew
+    finally:
+        crew.close()
 
 
 def _distributed() -> Any:
@@ -197,6 +202,10 @@ class Cluster(Crew):
             errand.failed = KanalError(f"the scheduler does not take the task: {type(error).__name__}: {error}")
         return errand
 
+    def at(self, worker: str) -> Crew:
+        """One worker of it alone, by its address."""
+        return _OneWorker(self, worker)
+
     def wait_until_ready(self, tags: Collection[str], stopped: threading.Event) -> None:
         until = time.monotonic() + PATIENCE
         while not stopped.is_set():
@@ -257,6 +266,16 @@ class Cluster(Crew):
         with self._lock:
             for name in [name for name, known in self._errands.items() if known is errand]:
                 del self._errands[name]
+
+
+class _OneWorker(Crew):
+    """One worker of a cluster."""
+
+    def __init__(self, cluster: Cluster, worker: str) -> None:
+        self._cluster, self._worker = cluster, worker
+
+    def hand_out(self, task: Any, texts: Mapping[str, bytes], tags: Collection[str]) -> Errand:
+        return self._cluster.hand_out(task, texts, tags, self._worker)
 
 
 class _MailLine:

@@ -120,6 +120,8 @@ class Assignment:
 
     def run(self) -> Any:
         """Have it carried out; what it gives, which may be a Failure. Raises what hinders it for good."""
+        if self._tags:
+            self.crew.wait_until_ready(self._tags, self._stopped)
         while True:
             if self._stopped.is_set():
                 raise Stopped

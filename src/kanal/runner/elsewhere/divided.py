@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import hashlib
 import threading
 import time
 from collections.abc import Callable
-from contextlib import ExitStack, suppress
+from contextlib import ExitStack
 from dataclasses import replace
 from functools import partial
 from typing import Any, cast
@@ -17,8 +16,9 @@ from kanal.core.tally import Tally
 from kanal.runlog import RunLogStore
 from kanal.runner.attempt import RunContext, failed_try
 from kanal.runner.elsewhere.crew import Assignment, Crew
+from kanal.runner.elsewhere.names import prefix_of
 from kanal.runner.elsewhere.portions import Known, PortionOutcome, PortionTask, PublishTask, Unpublished
-from kanal.runner.elsewhere.remote import answered, found_committed, texts_of
+from kanal.runner.elsewhere.remote import answered, found_committed, tags_of, texts_of
 from kanal.runner.job_plan import PipelinePlan
 from kanal.runner.messages import BatchEnds, Ending, Failure, StepBegins, StepOutcome, StepTask, Stopped, TimedOut
 from kanal.runner.step import PipelineStep
@@ -27,14 +27,6 @@ from kanal.runner.step import PipelineStep
 BLOCK = 1_000_000
 #: So often rows are taken out of portions, before that is given up.
 _TIMES = 50
-#: Begins the names of portions.
-PREFIX = "kanal_portion_"
-
-
-def prefix_of(token: str | None, step: str = "") -> str:
-    """How the names of a run's portions begin, or of one of its steps."""
-    run = hashlib.sha256(str(token).encode()).hexdigest()[:8]
-    return f"{PREFIX}{run}_" + (f"{hashlib.sha256(step.encode()).hexdigest()[:6]}_" if step else "")
 
 
 class DividedAttempt:
@@ -55,7 +47,7 @@ class DividedAttempt:
         self._lock = threading.Lock()
         self._tallies: dict[int, Tally] = {}
         self._ranges = 0
-        self._place = prefix_of(context.record.token, step.name)
+        self._place = prefix_of(context.plan.job.log_name, str(context.record.token), step.name)
 
     #: What is published may be committed: it is never left alone.
     can_be_left = False
@@ -111,8 +103,10 @@ class DividedAttempt:
             return StepOutcome(failure=Failure.of(error))
 
     def _drop(self) -> None:
-        with suppress(KanalError):
+        try:
             as_portioned(self.step.target).drop_portions(self.step.target_table, self._place)
+        except KanalError as error:
+            self.notes.append(f"its portions could not be dropped: {error.what}; kanal clean does so")
 
     # --- ranges ----------------------------------------------------------------------------------------------------
 
@@ -182,7 +176,8 @@ class DividedAttempt:
     def _carried_out(self, task: Any, number: int, base: int = 0, found: Callable[[], Any] = lambda: None) -> Any:
         """What a task gave, whose batches are numbered from the number of its block on."""
         answer = partial(self._answer, number, base)
-        assignment = Assignment(self._crew, task, self._texts, (), answer, found, self.notes.append)
+        tags = tags_of(self._task.job)
+        assignment = Assignment(self._crew, task, self._texts, tags, answer, found, self.notes.append)
         with self._lock:
             self._running.add(assignment)
         try:

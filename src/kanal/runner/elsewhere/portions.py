@@ -89,6 +89,9 @@ def why_whole(plan: PipelinePlan) -> str | None:
     settings, writing = plan.settings, plan.writing
     assert settings.split is not None
     reasons = (
+        (settings.split.snapshot == "common" and getattr(plan.source, "distant", False),
+         f'{plan.source.name} is reached by some workers alone: set its snapshot to "none" if each range may be of '
+         "another moment"),
         (settings.split.snapshot == "common" and Reads.SHARED not in plan.source.reads,
          f'{plan.source.name} cannot show one state to readers on several machines: set its snapshot to "none" if each '
          "range may be of another moment"),
@@ -241,7 +244,7 @@ class PublishStep(PipelineStep):
             add_writes(tally, written)
             if written.refused:
                 contents = portion.hashes_of([row.place for row in written.refused])
-                known += [(number, contents[row.place], row) for row in written.refused if row.place in contents]
+                known += [(number, contents[row.place], row) for row in written.refused]
         if known:
             raise NotPublished(known)
         return tally

@@ -45,7 +45,7 @@ class RemoteAttempt:
         self.why: KanalError = Stopped()
         self.notes: list[str] = []
         self._assignment = Assignment(
-            crew, task, texts_of(context.plan.job), (), self._answer, self._found, self.notes.append
+            crew, task, texts_of(context.plan.job), tags_of(task.job), self._answer, self._found, self.notes.append
         )
 
     #: What it does elsewhere may commit: it is never left alone.
@@ -165,6 +165,12 @@ def sent(job: JobDefinition, step: str) -> JobDefinition:
             "environment": {},
         }
     )
+
+
+def tags_of(job: JobDefinition) -> list[str]:
+    """The tags that a worker needs to reach all connections of a job."""
+    found = (connection.reached_from for connection in job.connection.values())
+    return sorted({tag for tag in found if tag is not None})
 
 
 def places_of(job: JobDefinition) -> set[TablePlace]:

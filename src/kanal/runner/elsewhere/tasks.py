@@ -12,9 +12,9 @@ import sys
 import tempfile
 import threading
 import time
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import singledispatch
 from pathlib import Path
 from typing import Any
@@ -205,6 +205,35 @@ def at_hand(token: str | None, tables: Mapping[TablePlace, TableInfo]) -> Iterat
             mine.guests, mine.left = mine.guests - 1, time.monotonic()
             if not any(thread.name == _TIDY for thread in threading.enumerate()):
                 threading.Thread(target=_tidy, name=_TIDY, daemon=True).start()
+
+
+@dataclass(frozen=True)
+class CallTask:
+    """A question to a connection: an attribute of it, or of a part of it, with arguments if it is a method; or what a
+    function makes of it."""
+
+    name: str
+    settings: ConnectionSettings
+    folder: Path
+    path: tuple[str, ...] = ()
+    arguments: tuple[Any, ...] = ()
+    named: Mapping[str, Any] = field(default_factory=dict)
+    act: Callable[[Connection], Any] | None = None
+
+
+@carry_out.register
+def _(task: CallTask, texts: Mapping[str, bytes], talk: Talk) -> Any:
+    del texts
+    talk.stops_by(lambda asked: None)
+    with at_hand(None, {}) as known:
+        found: Any = known.opened(task.name, task.settings, task.folder)
+        if task.act is not None:
+            return task.act(found)
+        for name in task.path:
+            found = getattr(found, name)
+        if callable(found):
+            found = found(*task.arguments, **task.named)
+        return list(found) if hasattr(found, "__next__") else found
 
 
 class _Room:
