@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -27,7 +27,7 @@ from kanal.cli.output import (
     tally_table,
 )
 from kanal.core.errors import counted
-from kanal.runlog import RunLogStore, RunRecord, Usual
+from kanal.runlog import RunLogStore, RunRecord, Usual, WorkerShare, by_worker
 from kanal.runlog.documents import run_document
 from kanal.runner.unusual import fewer_than_usual
 
@@ -39,6 +39,7 @@ def _more(log: RunLogStore, record: RunRecord) -> dict[str, Any]:
     return {
         "times": {step: dict(zip(names, parts, strict=True)) for step, parts in times.items()},
         "usual": {step: vars(known) for step, known in usual.items()},
+        "tasks": [vars(task) for task in log.tasks(record.run)],
         "far_fewer_rows": [step.step for step in record.steps if fewer_than_usual(step, usual)],
     }
 
@@ -92,6 +93,10 @@ def runs(run: int | None, job: Path | None, run_log: str | None, json: bool) -> 
     if times:
         screen.print()
         show(screen, _times_table(record, times, usual))
+    shares = by_worker(log.tasks(record.run), [s.step for s in record.steps if s.status == "running"])
+    if shares:
+        screen.print()
+        show(screen, _workers_table(shares))
     for step in record.steps:
         if fewer_than_usual(step, usual):
             screen.print(
@@ -128,6 +133,22 @@ def _say_what_failed(screen: Console, found: list[RunRecord], where: str) -> Non
         if not record.is_replay:
             hints.append((f"kanal resume {record.run}{here}", "go on with it, once the cause is fixed"))
         print_hints(screen, hints)
+
+
+def _workers_table(shares: Sequence[WorkerShare]) -> Table:
+    """What each worker of a cluster, or process of an executor, did of a run."""
+    with_now, with_lost = any(share.now for share in shares), any(share.lost for share in shares)
+    more = ["#from lost ones"] if with_lost else []
+    more += ["has now"] if with_now else []
+    title = "Which worker did what"
+    drawn = table("worker", "#tasks", "#rows", "#reading", "#computing", "#writing", *more, title=title)
+    for share in shares:
+        row = [escape(share.worker), number(share.tasks), number(share.read)]
+        row += [seconds(part) for part in (share.reading, share.computing, share.writing)]
+        row += [number(share.lost)] if with_lost else []
+        row += [escape("; ".join(share.now[:3]) + ("; …" if len(share.now) > 3 else ""))] if with_now else []
+        drawn.add_row(*row)
+    return drawn
 
 
 def _times_table(

@@ -18,8 +18,10 @@ if TYPE_CHECKING:
 
 
 def clean(job: JobDefinition, crew: Crew | None = None) -> list[tuple[str, str]]:
-    """Drop the portions of a job's runs, but those of one under way; the connection and table of each. Raises KanalError
-    where the run log or a target cannot be reached."""
+    """Drop the portions of a job's runs, but those of one under way; the connection and table of each.
+
+    Raises KanalError where the run log or a target cannot be reached.
+    """
     log, all_runs = run_log_of(job), prefix_of(job.log_name)
     under_way = []
     if log.exists():

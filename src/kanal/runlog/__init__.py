@@ -1,9 +1,23 @@
 """The run log: what was run, with which counts, and every row that was rejected."""
 
-from kanal.runlog.records import BatchRecord, RunGlance, RunRecord, SeenTable, Start, StepRecord, StepSeed, Usual
+from kanal.runlog.records import (
+    BLOCK,
+    BatchRecord,
+    RunGlance,
+    RunRecord,
+    SeenTable,
+    Start,
+    StepRecord,
+    StepSeed,
+    TaskRecord,
+    Usual,
+    WorkerShare,
+    by_worker,
+)
 from kanal.runlog.store import AlreadyRunning, RunLogStore
 
 __all__ = [
+    "BLOCK",
     "AlreadyRunning",
     "BatchRecord",
     "RunGlance",
@@ -13,5 +27,8 @@ __all__ = [
     "Start",
     "StepRecord",
     "StepSeed",
+    "TaskRecord",
     "Usual",
+    "WorkerShare",
+    "by_worker",
 ]

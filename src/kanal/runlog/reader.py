@@ -19,8 +19,8 @@ from kanal.connections.sql.opening import SqlOpening
 from kanal.core.errors import KanalError
 from kanal.core.reasons import NOT_REPLAYED
 from kanal.core.tally import COUNTS, Tally
-from kanal.runlog.records import RunGlance, RunRecord, SeenTable, StepRecord, Usual
-from kanal.runlog.tables import BATCH, MESSAGE, PLAN, REJECT, RUN, SCHEDULE, SHAPE, STEP
+from kanal.runlog.records import BLOCK, RunGlance, RunRecord, SeenTable, StepRecord, TaskRecord, Usual
+from kanal.runlog.tables import BATCH, MESSAGE, PLAN, REJECT, RUN, SCHEDULE, SHAPE, STEP, TASK
 
 if TYPE_CHECKING:
     import pyarrow as pa
@@ -315,6 +315,26 @@ class RunLogReader:
         with self._begin() as connection:
             rows = connection.execute(sa.select(BATCH.c.step, *sums).where(BATCH.c.run == run).group_by(BATCH.c.step))
             return {row[0]: (row[1] or 0.0, row[2] or 0.0, row[3] or 0.0) for row in rows}
+
+    def tasks(self, run: int) -> list[TaskRecord]:
+        """What workers have or had of the steps of a run, in the order of the steps; nothing where it ran here."""
+        block = sa.cast(sa.func.floor(BATCH.c.batch / sa.literal(BLOCK)), sa.Integer)
+        sums = [sa.func.sum(BATCH.c[name]) for name in ("read", "reading", "computing", "writing")]
+        with self._begin() as connection:
+            if not sa.inspect(connection).has_table(TASK.name):
+                return []
+            rows = connection.execute(sa.select(TASK).where(TASK.c.run == run).order_by(TASK.c.step, TASK.c.task)).all()
+            if not rows:
+                return []
+            of_run = sa.select(BATCH.c.step, block, *sums).where(BATCH.c.run == run).group_by(BATCH.c.step, block)
+            spent = {(step, int(number)): counts for step, number, *counts in connection.execute(of_run)}
+            order = {row.step: row.position for row in connection.execute(sa.select(STEP).where(STEP.c.run == run))}
+        found = []
+        for row in rows:
+            read, *parts = spent.get((row.step, max(0, row.task - 1))) or (0, 0.0, 0.0, 0.0)
+            found.append(TaskRecord(row.step, row.task, row.part, row.worker, row.seconds, row.lost, int(read or 0),
+                                    *(float(part or 0) for part in parts)))  # fmt: skip
+        return sorted(found, key=lambda task: (order.get(task.step, 0), task.task))
 
     def usual(self, record: RunRecord, count: int = 10) -> dict[str, Usual]:
         """What is usual for each step of a run, by up to so many earlier runs of its job in which it succeeded."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
@@ -46,6 +46,55 @@ class StepRecord:
     error: str | None
     note: str | None = None
     reads_all: bool = False
+
+
+#: The batches of a range of a step are numbered from the number of the range times this.
+BLOCK = 1_000_000
+
+
+@dataclass(frozen=True)
+class TaskRecord:
+    """What a worker has or had of a step: all of it, or a part. `seconds` is its duration, None while it is under way;
+    reading, computing and writing went on side by side; `lost` workers had it before."""
+
+    step: str
+    task: int
+    part: str
+    worker: str
+    seconds: float | None
+    lost: int
+    read: int = 0
+    reading: float = 0.0
+    computing: float = 0.0
+    writing: float = 0.0
+
+
+@dataclass
+class WorkerShare:
+    """What a worker did of a run: how many tasks, rows and seconds; what it has under way; and how many tasks it had
+    from workers that were lost."""
+
+    worker: str
+    tasks: int = 0
+    read: int = 0
+    reading: float = 0.0
+    computing: float = 0.0
+    writing: float = 0.0
+    lost: int = 0
+    now: list[str] = field(default_factory=list)
+
+
+def by_worker(tasks: Sequence[TaskRecord], running: Collection[str] = ()) -> list[WorkerShare]:
+    """What each worker did of a run, whose steps of these names are under way."""
+    found: dict[str, WorkerShare] = {}
+    for task in tasks:
+        share = found.setdefault(task.worker, WorkerShare(task.worker))
+        share.tasks += 1
+        for name in ("read", "reading", "computing", "writing", "lost"):
+            setattr(share, name, getattr(share, name) + getattr(task, name))
+        if task.step in running and task.seconds is None:
+            share.now.append(f"{task.step}, {task.part}" if task.part else task.step)
+    return [found[name] for name in sorted(found)]
 
 
 @dataclass(frozen=True)

@@ -37,6 +37,7 @@ from kanal.runlog.tables import (
     SCHEDULE,
     SHAPE,
     STEP,
+    TASK,
     VERSION,
     VERSION_NOW,
 )
@@ -293,9 +294,27 @@ class RunLogStore(RunLogReader):
             for table in (BATCH, REJECT):
                 of_step = table.delete().where(table.c.run == run, table.c.step == step)
                 connection.execute(of_step.where(sa.or_(table.c.batch > batches, table.c.batch.is_(None))))
+            connection.execute(TASK.delete().where(TASK.c.run == run, TASK.c.step == step))
             connection.execute(_step(run, step).values(status="running", started=clock.now()))
             kept = sa.select(sa.func.count()).where(REJECT.c.run == run, REJECT.c.step == step)
             self._kept[run, step] = int(connection.execute(kept).scalar() or 0) if batches else 0
+
+    @_lasting
+    def task_begins(self, run: int, step: str, task: int, part: str, worker: str, lost: int = 0) -> None:
+        """Record that a worker begins with a step (0), or with a part of it; whatever others had done of that is
+        forgotten."""
+        with self._begin(run) as connection:
+            mine = sa.and_(TASK.c.run == run, TASK.c.step == step, TASK.c.task == task)
+            connection.execute(TASK.delete().where(mine))
+            values = {"run": run, "step": step, "task": task, "part": part, "worker": worker, "lost": lost}
+            connection.execute(TASK.insert().values(values | {"started": clock.now()}))
+
+    @_lasting
+    def task_ends(self, run: int, step: str, task: int, seconds: float) -> None:
+        """Record that a worker is done with a step, or a part of it."""
+        with self._begin(run) as connection:
+            mine = sa.and_(TASK.c.run == run, TASK.c.step == step, TASK.c.task == task)
+            connection.execute(TASK.update().where(mine).values(seconds=seconds))
 
     @_lasting
     def drop_batches(self, run: int, step: str, batches: int) -> None:
@@ -416,7 +435,7 @@ class RunLogStore(RunLogReader):
         """Remove runs, by their numbers, with all that belongs to them."""
         with self._begin() as connection:
             for some in _hundreds(runs):
-                for table in (BATCH, REJECT, STEP, RUN):
+                for table in (BATCH, REJECT, TASK, STEP, RUN):
                     connection.execute(table.delete().where(table.c.run.in_(some)))
 
     # --- what a service knows of its jobs --------------------------------------------------------------------------

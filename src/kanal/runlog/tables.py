@@ -51,7 +51,7 @@ RUN = sa.Table(
     sa.Index("kanal_run_of_status", "status"),
 )
 #: The form of these tables; a run log of an older one is brought to it when it is next used.
-VERSION_NOW = 9
+VERSION_NOW = 10
 #: What columns were called before: their values are taken over.
 FORMER = {"resolved_by": "mended_by", "resolved_in": "mended_in"}
 VERSION = sa.Table("kanal_version", METADATA, sa.Column("version", sa.Integer, primary_key=True, autoincrement=False))
@@ -91,6 +91,20 @@ BATCH = sa.Table(
     sa.Column("computing", sa.Double),
     sa.Column("writing", sa.Double),
     *_counts(),
+)
+TASK = sa.Table(
+    "kanal_task",
+    METADATA,
+    # Which worker of a cluster, or process of an executor, has or had a step (0), or a range of it (1 and upwards).
+    sa.Column("run", sa.Integer, primary_key=True, autoincrement=False),
+    sa.Column("step", sa.String(200), primary_key=True),
+    sa.Column("task", sa.Integer, primary_key=True, autoincrement=False),
+    sa.Column("part", sa.String(40), nullable=False),
+    sa.Column("worker", sa.Text, nullable=False),
+    sa.Column("started", sa.DateTime, nullable=False),
+    sa.Column("seconds", sa.Double),
+    # How many workers had it before, and were lost.
+    sa.Column("lost", sa.Integer, nullable=False, default=0),
 )
 REJECT = sa.Table(
     "kanal_reject",

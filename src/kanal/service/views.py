@@ -11,7 +11,7 @@ from typing import Any
 
 from kanal.core.reasons import NOT_REPLAYED, Reason
 from kanal.core.tally import COUNTS, Tally
-from kanal.runlog import RunGlance, RunLogStore, RunRecord, StepRecord, Usual, clock
+from kanal.runlog import RunGlance, RunLogStore, RunRecord, StepRecord, Usual, WorkerShare, by_worker, clock
 from kanal.runlog.records import mark_of
 from kanal.runner.outline import Origin, origins_in
 from kanal.runner.unusual import fewer_than_usual, more_than_usual
@@ -76,6 +76,7 @@ class RunView:
     picture: Any
     elapsed: float
     commands: list[tuple[str, str]]
+    shares: list[WorkerShare]
 
     @property
     def mark(self) -> str:
@@ -116,8 +117,9 @@ def run_view(log: RunLogStore, record: RunRecord) -> RunView:
     states = {step.record.step: step.state for step in steps}
     groups = log.reject_groups(record.run)
     return RunView(
-        record, steps, total, counts, groups, order_picture(outline, states), elapsed, commands_of(record, groups)
-    )
+        record, steps, total, counts, groups, order_picture(outline, states), elapsed, commands_of(record, groups),
+        by_worker(log.tasks(record.run), [step.step for step in record.steps if step.status == "running"]),
+    )  # fmt: skip
 
 
 def _unusual(step: StepRecord, usual: Mapping[str, Usual]) -> str:

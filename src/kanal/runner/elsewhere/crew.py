@@ -89,7 +89,7 @@ class Assignment:
         task: Any,
         texts: Mapping[str, bytes] | None = None,
         tags: Collection[str] = (),
-        answer: Callable[[Any], Any] = lambda message: None,
+        answer: Callable[[Any], Any] | None = None,
         found: Callable[[], Any] = lambda: None,
         told: Callable[[str], None] = lambda said: None,
     ) -> None:
@@ -100,13 +100,18 @@ class Assignment:
         self.worker = ""
         self.lost = 0
         self._task, self._texts, self._tags = task, texts or {}, tags
-        self._answer, self._found, self._told = answer, found, told
+        self._answer: Callable[[Any], Any] = answer or (lambda message: None)
+        self._found, self._told = found, told
         self._line: Line | None = None
         self._earlier: list[Line] = []
         self._last: tuple[int, Any] = (0, None)
         self._stop: StopRequest | None = None
         self._stopped = threading.Event()
         self._errand: Errand | None = None
+
+    def answers_by(self, answer: Callable[[Any], Any]) -> None:
+        """Have this be asked what to answer."""
+        self._answer = answer
 
     def stop(self, ending: Ending, limit: float = 0.0) -> None:
         """Ask, from another thread, that it ends."""

@@ -13,7 +13,7 @@ from typing import Any, cast
 from kanal.connections.base import as_portioned, as_sharing
 from kanal.core.errors import KanalError
 from kanal.core.tally import Tally
-from kanal.runlog import RunLogStore
+from kanal.runlog import BLOCK, RunLogStore
 from kanal.runner.attempt import RunContext, failed_try
 from kanal.runner.elsewhere.crew import Assignment, Crew
 from kanal.runner.elsewhere.names import prefix_of
@@ -23,8 +23,6 @@ from kanal.runner.job_plan import PipelinePlan
 from kanal.runner.messages import BatchEnds, Ending, Failure, StepBegins, StepOutcome, StepTask, Stopped, TimedOut
 from kanal.runner.step import PipelineStep
 
-#: Batches are numbered from the number of their range times this.
-BLOCK = 1_000_000
 #: So often rows are taken out of portions, before that is given up.
 _TIMES = 50
 
@@ -47,6 +45,7 @@ class DividedAttempt:
         self._lock = threading.Lock()
         self._tallies: dict[int, Tally] = {}
         self._ranges = 0
+        self._began: dict[int, float] = {}
         self._place = prefix_of(context.plan.job.log_name, str(context.record.token), step.name)
 
     #: What is published may be committed: it is never left alone.
@@ -175,15 +174,18 @@ class DividedAttempt:
 
     def _carried_out(self, task: Any, number: int, base: int = 0, found: Callable[[], Any] = lambda: None) -> Any:
         """What a task gave, whose batches are numbered from the number of its block on."""
-        answer = partial(self._answer, number, base)
-        tags = tags_of(self._task.job)
-        assignment = Assignment(self._crew, task, self._texts, tags, answer, found, self.notes.append)
+        log, tags = cast(RunLogStore, self.context.log), tags_of(self._task.job)
+        assignment = Assignment(self._crew, task, self._texts, tags, None, found, self.notes.append)
+        assignment.answers_by(partial(self._answer, number, base, assignment))
         with self._lock:
             self._running.add(assignment)
         try:
             if self.stopped.is_set():
                 return Failure.of(self.why)
-            return assignment.run()
+            outcome = assignment.run()
+            seconds = time.monotonic() - self._began.get(number, time.monotonic())
+            log.task_ends(self.context.record.run, self.step.name, number + 1, seconds)
+            return outcome
         except Stopped:
             return Failure.of(self.why)
         except BaseException as error:
@@ -192,13 +194,15 @@ class DividedAttempt:
             with self._lock:
                 self._running.discard(assignment)
 
-    def _answer(self, block: int, base: int, message: Any) -> Any:
+    def _answer(self, block: int, base: int, assignment: Assignment, message: Any) -> Any:
         run, name = self.context.record.run, self.step.name
         first = block * BLOCK
         if isinstance(message, StepBegins):
             log = cast(RunLogStore, self.context.log)
             log.drop_batches_of(run, name, range(first, first + BLOCK))
-            self._tallies[block] = Tally()
+            part = "publishing" if block == self._ranges else f"range {block + 1} of {self._ranges}"
+            log.task_begins(run, name, block + 1, part, assignment.worker, assignment.lost)
+            self._tallies[block], self._began[block] = Tally(), time.monotonic()
         elif isinstance(message, BatchEnds):
             batch = replace(message.batch, batch=first + message.batch.batch - base)
             self._tallies[block] = message.tally
@@ -207,7 +211,7 @@ class DividedAttempt:
             counted = PipelineStep(self.step, self.context.moment, self.context.plan.job.job, tally=total)
             self.context.batch_ends(counted, batch, message.rejects)
         else:
-            return answered(self.context, self.step, message)
+            return answered(self.context, self.step, message, assignment)
         return None
 
 

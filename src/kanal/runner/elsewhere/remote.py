@@ -9,10 +9,11 @@ from collections.abc import Mapping
 from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from kanal.core.errors import KanalError
 from kanal.definition import JobDefinition, RunLog
+from kanal.runlog import RunLogStore
 from kanal.runner.attempt import RunContext
 from kanal.runner.elsewhere.crew import Assignment, Crew
 from kanal.runner.job_plan import PipelinePlan, StepPlan, TablePlace
@@ -79,17 +80,18 @@ class RemoteAttempt:
         return with_notes(outcome, self.notes)
 
     def _answer(self, message: Any) -> Any:
-        return answered(self.context, self.step, message)
+        return answered(self.context, self.step, message, self._assignment)
 
     def _found(self) -> StepOutcome | None:
         return found_committed(self.context, self.step)
 
 
-def answered(context: RunContext, step: StepPlan, message: Any) -> Any:
+def answered(context: RunContext, step: StepPlan, message: Any, assignment: Assignment) -> Any:
     """What a run answers to what one of its steps says."""
     name, run = step.name, context.record.run
     if isinstance(message, StepBegins):
         context.log.begin_step(run, name, message.batches)
+        cast(RunLogStore, context.log).task_begins(run, name, 0, "", assignment.worker, assignment.lost)
     elif isinstance(message, RefusedRows):
         return context.log.refused_in(run, name)
     elif isinstance(message, WillResolve):
