@@ -34,7 +34,7 @@ from kanal.connections.sql.mariadb_errors import PASSING, REFUSALS, constraint_i
 from kanal.connections.sql.mariadb_load import MariaDBLoad, key_prefix
 from kanal.connections.sql.mariadb_rows import row_batches
 from kanal.connections.sql.mariadb_values import misfits, years
-from kanal.connections.sql.pymysql_private import give_up_result, is_known, slow_batches
+from kanal.connections.sql.pymysql_private import give_up_result, is_known, notice_silence, slow_batches
 from kanal.connections.sql.selects import Selects
 from kanal.core.conversions import converter
 from kanal.core.errors import KanalError
@@ -166,6 +166,7 @@ class MariaDB(SqlDatabase):
     extra = "kanal[mariadb]"
     port = 3306
     drivers = frozenset({"pymysql"})
+    on_connect = staticmethod(notice_silence)
     reads = frozenset(Reads) - {Reads.FILES, Reads.SHARED}
     writes = frozenset(Writes) - {Writes.FILES}
     folds_columns = True

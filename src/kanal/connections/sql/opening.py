@@ -8,7 +8,7 @@ from __future__ import annotations
 import contextlib
 import logging
 import weakref
-from collections.abc import Hashable, Iterator
+from collections.abc import Callable, Hashable, Iterator
 from functools import cached_property
 from pathlib import Path
 from typing import Any, ClassVar, Self
@@ -55,6 +55,9 @@ class SqlOpening:
         self.url = url
         self._given = url
 
+    #: Called with each connection that the driver has made.
+    on_connect: ClassVar[Callable[[Any, Any], None] | None] = None
+
     @property
     def user(self) -> str | None:
         """Whose rights count."""
@@ -65,6 +68,8 @@ class SqlOpening:
         """SQLAlchemy's engine; raises DatabaseError where the driver is missing."""
         try:
             engine = sa.create_engine(self.url, connect_args=self.connect_arguments(), **self.pooling)
+            if self.on_connect is not None:
+                sa.event.listen(engine, "connect", self.on_connect)
         except ImportError as error:
             raise DatabaseError(
                 f"connection {self.name}: the driver {error.name or self.url.drivername} is not installed",

@@ -123,7 +123,7 @@ class PostgreSQL(SqlDatabase):
     def connect_arguments(self) -> dict[str, Any]:
         given = self.url.query
         settings = {"connect_timeout": str(math.ceil(self.connect_timeout or 15)), "application_name": "kanal",
-                    "client_encoding": "utf8"}  # fmt: skip
+                    "client_encoding": "utf8", **_ALIVE}  # fmt: skip
         settings = {name: value for name, value in settings.items() if name not in given}
         if self.lock_timeout is not None:
             before = given.get("options")
@@ -364,6 +364,8 @@ class PostgreSQL(SqlDatabase):
         return [sql]
 
 
+#: A server that is gone without a word, as where a network was cut, is noticed within a minute, not within hours.
+_ALIVE = {"keepalives_idle": "20", "keepalives_interval": "10", "keepalives_count": "3", "tcp_user_timeout": "60000"}
 _CUT_OFF = (errno.ECONNRESET, errno.EPIPE, errno.ETIMEDOUT, errno.ENOTCONN, errno.EBADF)
 _SETTINGS = {"TimeZone": "UTC", "IntervalStyle": "iso_8601", "DateStyle": "ISO, MDY", "extra_float_digits": "1"}
 

@@ -5,6 +5,7 @@ By these names rows are read from the packets and written by LOAD DATA from memo
 
 from __future__ import annotations
 
+import socket
 from collections.abc import Iterator
 from typing import Any
 
@@ -20,6 +21,19 @@ _NAMES = ("_execute_command", "_read_packet", "_force_close", "_rfile", "_result
 def is_known(connection: Any) -> bool:
     """True where this version of the driver has the private names."""
     return all(hasattr(connection, name) for name in _NAMES)
+
+
+def notice_silence(connection: Any, record: Any = None) -> None:
+    """Have a server that is gone without a word, as where a network was cut, be noticed within a minute."""
+    del record
+    channel = getattr(connection, "_sock", None)
+    if isinstance(channel, socket.socket) and channel.family != getattr(socket, "AF_UNIX", None):
+        for name, seconds in (("TCP_KEEPIDLE", 20), ("TCP_KEEPINTVL", 10), ("TCP_KEEPCNT", 3)):
+            if hasattr(socket, name):
+                channel.setsockopt(socket.IPPROTO_TCP, getattr(socket, name), seconds)
+        if hasattr(socket, "TCP_USER_TIMEOUT"):
+            channel.setsockopt(socket.IPPROTO_TCP, socket.TCP_USER_TIMEOUT, 60_000)
+        channel.setsockopt(socket.SOL_SOCKET, socket.SO_KEEPALIVE, 1)
 
 
 def stream_of(connection: Any) -> Any:

@@ -18,12 +18,12 @@ from typing import Any
 
 from kanal.core.errors import KanalError
 from kanal.runner.elsewhere.crew import Crew, Errand, ExecutorCrew, NotSent, given_away, not_sent, other_versions
+from kanal.runner.elsewhere.talk import pace
 from kanal.runner.elsewhere.tasks import MISMATCH, VERSIONS, pack, run_packed
 from kanal.runner.messages import Answer, Failure, Goodbye, Said, Stopped
 
-#: Seconds that a scheduler gets to answer, and that a cluster gets to come back once it is lost.
+#: Seconds that a scheduler gets to answer.
 CONNECT = 15.0
-PATIENCE = 120.0
 #: Seconds that one wait for messages lasts.
 _WAIT = 5.0
 #: Of a tag that a worker carries, what one task takes up: any number of tasks may use it at once.
@@ -124,6 +124,7 @@ class Cluster(Crew):
 
     def __init__(self, address: str, client: Any = None, security: Any = None) -> None:
         """Raises KanalError where there is no scheduler, or no worker."""
+        self.pace = pace()
         self.address = address
         self._own = client is None
         self._security = security
@@ -185,7 +186,7 @@ class Cluster(Crew):
         """Have a task carried out by one who has these tags, or by that worker."""
         name, errand = str(uuid.uuid4()), _ClusterErrand(self)
         try:
-            packed = pack(MailCall(self._inbox_name, name), task, texts)
+            packed = pack(MailCall(self._inbox_name, name), task, texts, self.pace)
         except Exception as error:
             raise not_sent(error) from None
         with self._lock:
@@ -207,7 +208,7 @@ class Cluster(Crew):
         return _OneWorker(self, worker)
 
     def wait_until_ready(self, tags: Collection[str], stopped: threading.Event) -> None:
-        until = time.monotonic() + PATIENCE
+        until = time.monotonic() + self.pace.patience
         while not stopped.is_set():
             with self._lock, contextlib.suppress(Exception):
                 if self._own and self._client.status == "closed":
@@ -218,7 +219,7 @@ class Cluster(Crew):
             if time.monotonic() > until:
                 carrying = f" that carry {', '.join(sorted(tags))}" if tags else ""
                 raise KanalError(
-                    f"the cluster {self.address} has had no workers{carrying} for {PATIENCE:.0f} s",
+                    f"the cluster {self.address} has had no workers{carrying} for {self.pace.patience:.0f} s",
                     "start some, then go on by kanal resume",
                 )
             stopped.wait(0.5)
@@ -273,6 +274,7 @@ class _OneWorker(Crew):
 
     def __init__(self, cluster: Cluster, worker: str) -> None:
         self._cluster, self._worker = cluster, worker
+        self.pace = cluster.pace
 
     def hand_out(self, task: Any, texts: Mapping[str, bytes], tags: Collection[str]) -> Errand:
         return self._cluster.hand_out(task, texts, tags, self._worker)

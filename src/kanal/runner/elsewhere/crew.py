@@ -14,17 +14,12 @@ from multiprocessing.connection import Connection, Listener
 from typing import Any, Protocol
 
 from kanal.core.errors import KanalError
-from kanal.runner.elsewhere.talk import SAY_AGAIN, SIGN_EVERY, SocketCall
+from kanal.runner.elsewhere.talk import Pace, SocketCall, pace
 from kanal.runner.elsewhere.tasks import MISMATCH, VERSIONS, pack, run_packed
 from kanal.runner.messages import Answer, Ending, Failure, Goodbye, Said, Sign, Stopped, StopRequest
 
-#: Seconds without a sign after which a task is taken for lost, and given to another.
-SILENT = 9 * SIGN_EVERY
 #: So often a lost task is given to another.
 TIMES = 20
-#: Seconds that the last word of a task which has ended may take, and one that was asked to stop gets to say so.
-_NOTICED = 2 * SAY_AGAIN
-_TO_STOP = 30.0
 
 
 class Line(Protocol):
@@ -66,6 +61,8 @@ class Crew:
 
     #: True where a task that was lost can be given to another.
     replaces = False
+    #: How soon they and the run take each other for lost.
+    pace: Pace
     #: How many tasks are carried out at once; None where that is not known.
     slots: int | None = None
 
@@ -171,12 +168,12 @@ class Assignment:
 
     def _bear_silence(self, errand: Errand, heard_at: float, ended_at: float) -> None:
         """Raise why nothing more is to be heard, once that is certain enough."""
-        now, why = time.monotonic(), errand.lost()
-        if why is not None and now - ended_at > (_NOTICED if errand.may_speak() else 0.5):
+        now, why, pace = time.monotonic(), errand.lost(), self.crew.pace
+        if why is not None and now - ended_at > (2 * pace.again if errand.may_speak() else 0.5):
             raise why
-        if why is None and self._line is not None and now - heard_at > SILENT:
+        if why is None and self._line is not None and now - heard_at > pace.silent:
             raise KanalError("nothing is heard of the worker any more", "go on by kanal resume")
-        if why is None and self._stopped.is_set() and now - heard_at > _TO_STOP:
+        if why is None and self._stopped.is_set() and now - heard_at > pace.lease / 2:
             raise Stopped
 
     def _is_heard(self, line: Line, said: Said) -> bool:
@@ -293,6 +290,7 @@ class ExecutorCrew(Crew):
     """The processes of an executor, which call back by a socket."""
 
     def __init__(self, executor: Executor, host: str = "127.0.0.1") -> None:
+        self.pace = pace()
         self._executor = executor
         self._key = secrets.token_bytes(32)
         self._listener = Listener((host, 0), authkey=self._key)
@@ -306,7 +304,7 @@ class ExecutorCrew(Crew):
         host, port = self._listener.address
         name, errand = str(next(self._numbers)), _ExecutorErrand()
         try:
-            packed = pack(SocketCall((str(host), int(port)), self._key, name), task, texts)
+            packed = pack(SocketCall((str(host), int(port)), self._key, name), task, texts, self.pace)
             self._errands[name] = errand
             errand.future = self._executor.submit(run_packed, packed, VERSIONS)
         except BrokenExecutor as error:

@@ -87,18 +87,16 @@ class Distant:
             return _Part(self, name)
         if name in _HERE:
             return getattr(self._like, name)
-        return self._found(type(self._like), (name,))
+        return self._found(self._like, (name,))
 
-    def _found(self, kind: type, path: tuple[str, ...]) -> Any:
+    def _found(self, like: Any, path: tuple[str, ...]) -> Any:
         """An attribute of the connection or of a part of it: of its class, or asked for at the other end."""
-        of_class = getattr(kind, path[-1], None)
+        of_class = getattr(type(like), path[-1], None)
         if isinstance(of_class, property | functools.cached_property):
             return self._ask(path)
         if callable(of_class):
             return functools.partial(self._ask, path)
-        if of_class is None:
-            return self._ask(path)
-        return of_class
+        return getattr(like, path[-1])
 
     def _ask(self, path: tuple[str, ...], *arguments: Any, **named: Any) -> Any:
         key = None
@@ -129,7 +127,7 @@ class _Part:
         if name.startswith("_"):
             raise AttributeError(name)
         like = getattr(self._whole._like, self._name)
-        return self._whole._found(type(like), (self._name, name))
+        return self._whole._found(like, (self._name, name))
 
 
 def _default(found: re.Match[str]) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import os
 import threading
 import time
 import uuid
@@ -15,11 +16,47 @@ from typing import Any, Protocol
 from kanal.core.errors import KanalError
 from kanal.runner.messages import Answer, Failure, Goodbye, Said, Sign, Speaker, StopRequest
 
-#: Seconds after which a task gives a sign, and after which what was not answered is said again.
-SIGN_EVERY = 5.0
-SAY_AGAIN = 10.0
 #: Seconds without an answer after which a task takes its run for gone, and undoes what it has not committed.
 LEASE = 60.0
+
+
+@dataclass(frozen=True)
+class Pace:
+    """How soon a run and its tasks take each other for lost, by the seconds of the lease."""
+
+    lease: float = LEASE
+
+    @property
+    def sign(self) -> float:
+        """Seconds after which a task gives a sign."""
+        return self.lease / 12
+
+    @property
+    def again(self) -> float:
+        """Seconds after which what was not answered is said again."""
+        return self.lease / 6
+
+    @property
+    def silent(self) -> float:
+        """Seconds without a sign after which a run takes a task for lost, and gives it to another."""
+        return self.lease * 0.75
+
+    @property
+    def patience(self) -> float:
+        """Seconds that a cluster gets to come back once it is lost."""
+        return self.lease * 2
+
+
+def pace() -> Pace:
+    """The pace of this process, by the environment variable KANAL_LEASE; raises KanalError."""
+    text = os.environ.get("KANAL_LEASE") or str(LEASE)
+    try:
+        seconds = float(text)
+    except ValueError:
+        seconds = 0.0
+    if not 1 <= seconds <= 86_400:
+        raise KanalError(f'KANAL_LEASE is "{text}"', "set it to seconds, from 1 to 86400")
+    return Pace(seconds)
 
 
 class Channel(Protocol):
@@ -65,10 +102,10 @@ def gone() -> KanalError:
 class Talk:
     """A task's side of the talk with its run."""
 
-    def __init__(self, channel: Channel, speaker: Speaker) -> None:
+    def __init__(self, channel: Channel, speaker: Speaker, pace: Pace) -> None:
         #: What this try marks its work in targets by.
         self.owner = str(uuid.uuid4())
-        self._channel, self._speaker = channel, speaker
+        self._channel, self._speaker, self._pace = channel, speaker, pace
         self._numbers = itertools.count(1)
         self._answers: dict[int, Answer] = {}
         self._changed = threading.Condition()
@@ -82,7 +119,7 @@ class Talk:
 
     def ask(self, message: Any) -> Any:
         """Say something and wait for the answer; raises what the run answers, or that it is gone."""
-        number, until = next(self._numbers), time.monotonic() + LEASE
+        number, until = next(self._numbers), time.monotonic() + self._pace.lease
         if isinstance(message, Goodbye):
             self._last = number
         while True:
@@ -93,7 +130,7 @@ class Talk:
                 self._end(None)
                 raise gone() from None
             with self._changed:
-                self._changed.wait_for(lambda: number in self._answers or self._over, SAY_AGAIN)
+                self._changed.wait_for(lambda: number in self._answers or self._over, self._pace.again)
                 answer = self._answers.pop(number, None)
                 if answer is not None:
                     break
@@ -128,7 +165,7 @@ class Talk:
     def _give_signs(self) -> None:
         while True:
             with self._changed:
-                if self._changed.wait_for(lambda: self._over, SIGN_EVERY):
+                if self._changed.wait_for(lambda: self._over, self._pace.sign):
                     return
             with suppress(KanalError):
                 self.ask(Sign())

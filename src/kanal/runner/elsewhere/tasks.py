@@ -36,7 +36,7 @@ from kanal.runner.elsewhere.portions import (
     PublishTask,
     Unpublished,
 )
-from kanal.runner.elsewhere.talk import Call, Talk
+from kanal.runner.elsewhere.talk import Call, Pace, Talk
 from kanal.runner.job_plan import JobPlan, PipelinePlan, StepPlan, TablePlace
 from kanal.runner.messages import (
     BatchEnds,
@@ -73,11 +73,12 @@ class Packed:
     call: Call
     task: Any
     texts: Mapping[str, bytes]
+    pace: Pace
 
 
-def pack(call: Call, task: Any, texts: Mapping[str, bytes]) -> bytes:
+def pack(call: Call, task: Any, texts: Mapping[str, bytes], pace: Pace) -> bytes:
     """A task as bytes; raises whatever pickle does for what cannot be sent."""
-    return pickle.dumps(Packed(call, task, texts), protocol=pickle.HIGHEST_PROTOCOL)
+    return pickle.dumps(Packed(call, task, texts, pace), protocol=pickle.HIGHEST_PROTOCOL)
 
 
 def run_packed(packed: bytes, versions: tuple[str, str]) -> None:
@@ -86,7 +87,7 @@ def run_packed(packed: bytes, versions: tuple[str, str]) -> None:
         raise RuntimeError(f"{MISMATCH}Kanal {VERSIONS[0]} with Python {VERSIONS[1]} on {_worker() or _process()}")
     _without_profile()
     content: Packed = pickle.loads(packed)
-    talk = Talk(content.call.connect(), Speaker(socket.gethostname(), os.getpid(), _worker()))
+    talk = Talk(content.call.connect(), Speaker(socket.gethostname(), os.getpid(), _worker()), content.pace)
     try:
         outcome = carry_out(content.task, content.texts, talk)
     except BaseException as error:
