@@ -93,7 +93,9 @@ class Network:
     def scheduler(self, host: str) -> str:
         """A scheduler; its address."""
         address = self.addresses[host]
-        self.keep(host, sys.executable, "-m", "dask", "scheduler", "--host", address, "--port", str(PORT), "--no-dashboard")
+        self.keep(
+            host, sys.executable, "-m", "dask", "scheduler", "--host", address, "--port", str(PORT), "--no-dashboard"
+        )
         for _ in range(100):
             if "Scheduler at" in (self.folder / f"{host}.log").read_text():
                 break
@@ -114,7 +116,9 @@ class Network:
     def database(self, url: str) -> str:
         """A URL of this machine's, as the hosts reach it."""
         parsed = sa.make_url(url)
-        port = parsed.port or {"postgresql": 5432, "mariadb": 3306}[parsed.get_backend_name().replace("mysql", "mariadb")]
+        port = (
+            parsed.port or {"postgresql": 5432, "mariadb": 3306}[parsed.get_backend_name().replace("mysql", "mariadb")]
+        )
         known = next((gate for gate in self._gates if gate.port == port), None)
         if known is None:
             known = Gate(self.gate, port)
@@ -139,7 +143,9 @@ class Network:
         """Let everything pass."""
         for host in self.addresses:
             if host != "database":
-                subprocess.run(["ip", "netns", "exec", self._tag + host, "iptables", "-F"], check=True, capture_output=True)
+                subprocess.run(
+                    ["ip", "netns", "exec", self._tag + host, "iptables", "-F"], check=True, capture_output=True
+                )
 
     def close(self) -> None:
         """Take all of it away."""

@@ -32,11 +32,14 @@ def cluster(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
     pytest.importorskip("distributed")
     folder = tmp_path_factory.mktemp("cluster")
     with (folder / "log").open("w") as log:
+
         def start(*command: str) -> subprocess.Popen[bytes]:
             environment = {**os.environ, **ENVIRONMENT, "KANAL_TEST_SECRET": "kept-by-the-worker"}
             return subprocess.Popen([sys.executable, "-m", "dask", *command], cwd=folder, stdout=log, stderr=log, env=environment)  # fmt: skip
 
-        started = [start("scheduler", "--host", "127.0.0.1", "--port", "0", "--no-dashboard", "--scheduler-file", "s.json")]
+        started = [
+            start("scheduler", "--host", "127.0.0.1", "--port", "0", "--no-dashboard", "--scheduler-file", "s.json")
+        ]
         while not (folder / "s.json").exists():
             assert started[0].poll() is None
             time.sleep(0.1)
@@ -51,7 +54,9 @@ def cluster(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
                 process.wait(10)
 
 
-def filled(places: Places, source: str = "postgresql", targets: tuple[str, ...] = ("postgresql", "mariadb")) -> list[Place]:
+def filled(
+    places: Places, source: str = "postgresql", targets: tuple[str, ...] = ("postgresql", "mariadb")
+) -> list[Place]:
     old, *news = [places(kind) for kind in (source, *targets)]
     old.sql("CREATE TABLE t (id integer PRIMARY KEY, tons varchar(9))")
     values = [f"({n}, '{'x' if n % 100 == 0 else n}')" for n in range(ROWS)]
@@ -97,12 +102,17 @@ def check_all_is_there(new: Place, far: Place, log: Place, run: int = 1) -> None
     for place, name in ((new, "a"), (far, "b"), (new, "d")):
         assert place.rows(f"SELECT count(*), count(DISTINCT id), sum(tons - id) FROM {name}") == [(good, good, 0)], name
     assert far.rows("SELECT count(*), sum(CASE WHEN id = tons THEN 1 ELSE 0 END) FROM c") == [(good + 1, good)]
-    books = log.rows(f"SELECT step, status, {'read'}, inserted + updated, rejected FROM kanal_step WHERE run = {run} ORDER BY step")
+    books = log.rows(
+        f"SELECT step, status, {'read'}, inserted + updated, rejected FROM kanal_step WHERE run = {run} ORDER BY step"
+    )
     assert books == [(name, "succeeded", ROWS, good, ROWS // 100) for name in "abcd"]
     counted = log.rows(f"SELECT step, count(*) FROM kanal_reject WHERE run = {run} GROUP BY step ORDER BY step")
     assert counted == [(name, ROWS // 100) for name in "abcd"]
     for place, schema in ((new, "current_schema()"), (far, "database()")):
-        tables = {str(row[0]) for row in place.rows(f"SELECT table_name FROM information_schema.tables WHERE table_schema = {schema}")}
+        tables = {
+            str(row[0])
+            for row in place.rows(f"SELECT table_name FROM information_schema.tables WHERE table_schema = {schema}")
+        }
         assert tables == {*"abcd", "kanal_progress"}
 
 
@@ -115,8 +125,15 @@ def test_a_job_by_a_cluster_and_what_is_told_of_it(places: Places, tmp_path: Pat
     check_all_is_there(new, far, log)
     shown = cli("runs", "1", "--job", "job.toml").stdout
     assert "Which worker did what" in shown
-    assert {task["worker"] for task in document(cli("runs", "1", "--job", "job.toml", "--json"))["tasks"]} == {"one", "two"}
-    parts = [task["part"] for task in document(cli("runs", "1", "--job", "job.toml", "--json"))["tasks"] if task["step"] == "a"]
+    assert {task["worker"] for task in document(cli("runs", "1", "--job", "job.toml", "--json"))["tasks"]} == {
+        "one",
+        "two",
+    }
+    parts = [
+        task["part"]
+        for task in document(cli("runs", "1", "--job", "job.toml", "--json"))["tasks"]
+        if task["step"] == "a"
+    ]
     assert parts == ["range 1 of 4", "range 2 of 4", "range 3 of 4", "range 4 of 4", "publishing"]
     assert cli("ping", "job.toml", "--cluster", cluster).stdout.count("✓") == 6
     assert cli("clean", "job.toml").stdout.startswith("Nothing is left")
@@ -133,9 +150,13 @@ def test_what_a_cluster_cannot_do_is_said_before(places: Places, tmp_path: Path,
     assert "one worker reads all of it, for old cannot show one state to readers on several machines" in said
     text = (tmp_path / "job.toml").read_text()
     (tmp_path / "job.toml").write_text(text.replace("root@", "root:secret@"))
-    assert "which would be sent to the workers" in " ".join(cli("check", "job.toml", "--cluster", cluster).stdout.split())
+    assert "which would be sent to the workers" in " ".join(
+        cli("check", "job.toml", "--cluster", cluster).stdout.split()
+    )
     (tmp_path / "job.toml").write_text(text.replace("[connection.new]", '[connection.new]\nreached_from = "nowhere"'))
-    assert 'no worker of the cluster carries that tag' in " ".join(cli("check", "job.toml", "--cluster", cluster).stdout.split())
+    assert "no worker of the cluster carries that tag" in " ".join(
+        cli("check", "job.toml", "--cluster", cluster).stdout.split()
+    )
     said = cli("run", "job.toml", "--cluster", "tcp://127.0.0.1:9").stderr
     assert "the scheduler tcp://127.0.0.1:9 cannot be reached" in said
 
@@ -147,9 +168,18 @@ def test_a_place_that_one_worker_reaches(
     old.sql("CREATE TABLE t (id integer PRIMARY KEY)", "INSERT INTO t VALUES (1), (2)")
     # Only workers know the password, and nobody else even whether it is needed.
     text = old.url.replace("postgres@", "${KANAL_TEST_SECRET_USER:-postgres}@")
-    job(tmp_path, '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\ncreate = "missing"\n', old=Place("postgresql", text), new=new)
+    job(
+        tmp_path,
+        '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\ncreate = "missing"\n',
+        old=Place("postgresql", text),
+        new=new,
+    )
     file = tmp_path / "job.toml"
-    file.write_text(file.read_text().replace("[connection.new]", 'reached_from = "two-site"\npassword = { env = "KANAL_TEST_SECRET" }\n[connection.new]'))
+    file.write_text(
+        file.read_text().replace(
+            "[connection.new]", 'reached_from = "two-site"\npassword = { env = "KANAL_TEST_SECRET" }\n[connection.new]'
+        )
+    )
     monkeypatch.delenv("KANAL_TEST_SECRET", raising=False)
     answers = document(cli("ping", "job.toml", "--cluster", cluster, "--json"))
     assert [answer["worker"] for answer in answers if answer["connection"] == "old"] == ["two"]
@@ -167,12 +197,16 @@ def test_functions_go_along_and_secrets_do_not(
     old, new = places("postgresql"), places("postgresql")
     old.sql("CREATE TABLE t (id integer PRIMARY KEY)", "INSERT INTO t VALUES (1), (2)")
     new.sql("CREATE TABLE t (id integer PRIMARY KEY, place text)")
-    (tmp_path / "mine.py").write_text('import kanal\n@kanal.function(takes="value")\ndef place(id: int) -> str:\n    return __file__\n')
+    (tmp_path / "mine.py").write_text(
+        'import kanal\n@kanal.function(takes="value")\ndef place(id: int) -> str:\n    return __file__\n'
+    )
     body = '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\ncolumns = { id = "id", place = "place(id)" }\n'
     secret = '\npassword = { env = "KANAL_TEST_SECRET" }\n'
     job(tmp_path, body, old=old, new=new)
     file = tmp_path / "job.toml"
-    file.write_text('functions = ["mine.py"]\n' + file.read_text().replace("\n[connection.new]", f"{secret}[connection.new]"))
+    file.write_text(
+        'functions = ["mine.py"]\n' + file.read_text().replace("\n[connection.new]", f"{secret}[connection.new]")
+    )
     # Of this process and of the workers it is the same here, which changes nothing about who may hear it.
     monkeypatch.setenv("KANAL_TEST_SECRET", "kept-by-the-worker")
     heard = io.BytesIO()
@@ -181,7 +215,9 @@ def test_functions_go_along_and_secrets_do_not(
     command = [sys.executable, "-m", "dask", "worker", f"tcp://127.0.0.1:{gate.own_port}", "--name", "heard", "--nthreads",
                "1", "--no-nanny", "--no-dashboard", "--resources", "heard=1"]  # fmt: skip
     environment = {**os.environ, **ENVIRONMENT, "DASK_DISTRIBUTED__COMM__COMPRESSION": "null"}
-    worker = subprocess.Popen(command, cwd=tmp_path, env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    worker = subprocess.Popen(
+        command, cwd=tmp_path, env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    )
     try:
         text = file.read_text()
         file.write_text(text.replace("[connection.new]", '[connection.new]\nreached_from = "heard"'))
@@ -267,7 +303,10 @@ def go_through(network: Network, places: Places, folder: Path, chance: random.Ra
     """Run a job while harm is done, resume it from another host until it is through; what the harm was."""
     old, new, far = filled(places)
     log = places("postgresql")
-    there = {name: Place(place.kind, network.database(place.url)) for name, place in (("old", old), ("new", new), ("far", far))}
+    there = {
+        name: Place(place.kind, network.database(place.url))
+        for name, place in (("old", old), ("new", new), ("far", far))
+    }
     # The source is slow enough for the harm to meet it.
     job(folder, f'[run_log]\nurl = "{network.database(log.url)}"\n{STEPS}', **there)
     file, cluster = str(folder / "job.toml"), f"tcp://{network.addresses['hub']}:8786"
@@ -280,7 +319,11 @@ def go_through(network: Network, places: Places, folder: Path, chance: random.Ra
         os.killpg(client.pid, signal.SIGKILL)
         status = client.wait(10)
     for _ in range(5):
-        known = log.rows("SELECT status FROM kanal_run") if log.rows("SELECT 1 FROM information_schema.tables WHERE table_name = 'kanal_run'") else []
+        known = (
+            log.rows("SELECT status FROM kanal_run")
+            if log.rows("SELECT 1 FROM information_schema.tables WHERE table_name = 'kanal_run'")
+            else []
+        )
         if status == 0 or known == [("succeeded",)]:
             break
         act = ["resume", "1", "--job", file] if known else ["run", file]
@@ -294,7 +337,9 @@ def go_through(network: Network, places: Places, folder: Path, chance: random.Ra
     cleaned = network.start("other", *command, "clean", file)
     assert cleaned.wait(60) == 0, fault
     said = "".join(path.read_text()[-3000:] for path in network.folder.glob("*.log"))
-    assert log.rows("SELECT run, status FROM kanal_run WHERE status <> 'failed' OR error IS NULL")[-1:] == [(max(r[0] for r in log.rows("SELECT run FROM kanal_run")), "succeeded")], f"{fault}\n{said}"
+    assert log.rows("SELECT run, status FROM kanal_run WHERE status <> 'failed' OR error IS NULL")[-1:] == [
+        (max(r[0] for r in log.rows("SELECT run FROM kanal_run")), "succeeded")
+    ], f"{fault}\n{said}"
     check_all_is_there(new, far, log, max(row[0] for row in log.rows("SELECT run FROM kanal_run")))
     return fault
 
@@ -324,7 +369,9 @@ def test_a_worker_to_which_nobody_can_connect(network: Network, places: Places, 
     job(tmp_path, '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\n', **there)
     cluster = f"tcp://{network.addresses['hub']}:8786"
     try:
-        client = network.start("desk", sys.executable, "-m", "kanal", "run", str(tmp_path / "job.toml"), "--cluster", cluster)
+        client = network.start(
+            "desk", sys.executable, "-m", "kanal", "run", str(tmp_path / "job.toml"), "--cluster", cluster
+        )
         assert client.wait(60) == 0
     finally:
         network.heal()

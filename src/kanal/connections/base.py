@@ -193,6 +193,13 @@ def as_sharing(connection: Connection) -> SharingSource:
     return cast("SharingSource", connection)
 
 
+def as_swapping(connection: Connection) -> SwapTarget:
+    """A connection as a target that exchanges tables; raises KanalError where it does not."""
+    if Writes.SWAP not in connection.writes:
+        raise lacks(connection.name, Writes.SWAP)
+    return cast("SwapTarget", connection)
+
+
 def as_portioned(connection: Connection) -> PortionTarget:
     """A connection as a target that takes portions; raises KanalError where it does not."""
     if Writes.PORTIONS not in connection.writes:
@@ -304,3 +311,10 @@ class PortionTarget(Target, Protocol):
 
     def drop_portions(self, table: TableInfo, prefix: str) -> list[str]:
         """Drop the portions whose names begin so, in the place of a table; their names."""
+
+
+class SwapTarget(PortionTarget, Protocol):
+    """A target that can exchange a table for another within a transaction."""
+
+    def why_not_swapped(self, table: TableInfo) -> list[str]:
+        """What would break or be lost if a table were exchanged for a new one; nothing where it can be."""

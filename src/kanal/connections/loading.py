@@ -295,3 +295,13 @@ class PortionLoad(Load, Protocol):
 
     def doubled(self, portions: Sequence[Any], columns: Sequence[str]) -> list[DoubledRow]:
         """The rows of portions whose values in some columns an earlier row has too."""
+
+
+class SwapLoad(PortionLoad, Protocol):
+    """A transaction on a target that exchanges tables."""
+
+    def twin(self, table: TableInfo, name: str) -> TableInfo:
+        """A new, empty table of that name, with all that belongs to another."""
+
+    def exchange(self, table: TableInfo, twin: TableInfo) -> None:
+        """Put a twin in the place of a table, which goes."""

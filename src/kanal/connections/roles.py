@@ -41,6 +41,7 @@ class Writes(StrEnum):
     REPLACE = "replace"
     FILES = "files"
     PORTIONS = "portions"
+    SWAP = "swap"
 
 
 #: What a connection lacks, as the end of a sentence, and the way out.
@@ -72,6 +73,7 @@ _LACKS: dict[Reads | Writes, tuple[str, str]] = {
         'set commit = "step", or leave out the foreign key',
     ),
     Writes.SHARE: ("has no transaction that steps could share", 'set commit = "step"'),
+    Writes.SWAP: ("cannot exchange one table for another within a transaction", 'set publish = "rows"'),
     Writes.PORTIONS: ("cannot hold ranges back until all are there", "leave split out"),
     Writes.REMEMBER: (
         "cannot keep how far a load has come",

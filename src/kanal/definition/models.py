@@ -404,6 +404,7 @@ class Settings(Model):
     retry_wait: Annotated[float, BeforeValidator(_as_float)] = Field(default=2.0, ge=0, le=3600)
     timeout: Seconds = None
     create: Literal["never", "missing"] = "never"
+    publish: Literal["rows", "swap"] = "rows"
     generated: Literal["own", "keep"] = "own"
     columns_differ: Literal["fail", "reject", "null"] = "fail"
     files_once: bool | Literal["name"] = False

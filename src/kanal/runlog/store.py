@@ -288,26 +288,29 @@ class RunLogStore(RunLogReader):
         self.end_run(run, status)
 
     @_lasting
-    def begin_step(self, run: int, step: str, batches: int = 0) -> None:
-        """Record that a step begins, or begins again; of an earlier try so many batches are left."""
+    def begin_step(self, run: int, step: str, batches: int = 0, worker: str | None = None, lost: int = 0) -> None:
+        """Record that a step begins, or begins again; of an earlier try so many batches are left.
+
+        A worker is named where one has it, after so many others that were lost.
+        """
         with self._begin(run) as connection:
             for table in (BATCH, REJECT):
                 of_step = table.delete().where(table.c.run == run, table.c.step == step)
                 connection.execute(of_step.where(sa.or_(table.c.batch > batches, table.c.batch.is_(None))))
             connection.execute(TASK.delete().where(TASK.c.run == run, TASK.c.step == step))
+            if worker is not None:
+                connection.execute(TASK.insert().values(_task(run, step, 0, "", worker, lost)))
             connection.execute(_step(run, step).values(status="running", started=clock.now()))
             kept = sa.select(sa.func.count()).where(REJECT.c.run == run, REJECT.c.step == step)
             self._kept[run, step] = int(connection.execute(kept).scalar() or 0) if batches else 0
 
     @_lasting
     def task_begins(self, run: int, step: str, task: int, part: str, worker: str, lost: int = 0) -> None:
-        """Record that a worker begins with a step (0), or with a part of it; whatever others had done of that is
-        forgotten."""
+        """Record that a worker begins with a part of a step."""
         with self._begin(run) as connection:
             mine = sa.and_(TASK.c.run == run, TASK.c.step == step, TASK.c.task == task)
             connection.execute(TASK.delete().where(mine))
-            values = {"run": run, "step": step, "task": task, "part": part, "worker": worker, "lost": lost}
-            connection.execute(TASK.insert().values(values | {"started": clock.now()}))
+            connection.execute(TASK.insert().values(_task(run, step, task, part, worker, lost)))
 
     @_lasting
     def task_ends(self, run: int, step: str, task: int, seconds: float) -> None:
@@ -524,6 +527,11 @@ def _origins(connection: sa.Connection, numbers: Sequence[int]) -> dict[int | No
         for number, origin in connection.execute(sa.select(REJECT.c.reject, REJECT.c.origin).where(chosen)):
             found[number] = origin or number
     return found
+
+
+def _task(run: int, step: str, task: int, part: str, worker: str, lost: int) -> dict[str, Any]:
+    named = {"run": run, "step": step, "task": task, "part": part, "worker": worker, "lost": lost}
+    return named | {"started": clock.now()}
 
 
 def _waiting(run: int, place: int, seed: StepSeed) -> dict[str, Any]:

@@ -9,12 +9,13 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from kanal.connections import ColumnInfo, ForeignKey, TableInfo
-from kanal.connections.base import Column, Connection, Source, Target
+from kanal.connections.base import Column, Connection, Source, Target, as_swapping
 from kanal.connections.journal import Journal
 from kanal.connections.loading import HistoryColumns
 from kanal.connections.reading import Reading
 from kanal.connections.roles import Reads, Writes
 from kanal.core.change_values import change_value
+from kanal.core.errors import KanalError
 from kanal.core.expressions import Expression
 from kanal.core.transformation import ColumnPlan, ExpectCheck, LookupPlan, MembershipCheck, RowCheck
 from kanal.core.types import Family, SqlType
@@ -225,6 +226,12 @@ class PipelinePlan:
         return Writes.REMEMBER in self.target.writes
 
     @property
+    def swaps(self) -> bool:
+        """True where its target is exchanged for a new table, if several workers load it."""
+        settings = self.settings
+        return settings.publish == "swap" and settings.write == "truncate" and settings.split is not None
+
+    @property
     def takes_files(self) -> bool:
         """True where it is remembered which files were loaded."""
         settings = self.settings
@@ -321,6 +328,17 @@ class Difference:
     sql: str | None
     harmless: bool
     database: Target
+
+
+def refuse_swap(plan: PipelinePlan) -> None:
+    """Raise KanalError where a target cannot be exchanged for a new table without anything being lost."""
+    reasons = as_swapping(plan.target).why_not_swapped(plan.target_table)
+    if reasons:
+        named = "; ".join(reasons[:5]) + ("; …" if len(reasons) > 5 else "")
+        raise KanalError(
+            f"{plan.target_table.name} cannot be exchanged for a new table: {named}",
+            'set publish = "rows", by which the rows are exchanged and the table stays',
+        )
 
 
 #: Where a table is named in a job: connection, schema and name.

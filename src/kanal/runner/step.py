@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import ExitStack, closing, contextmanager
+from contextlib import ExitStack, closing, contextmanager, nullcontext
 from dataclasses import replace
 from functools import partial
 from typing import Any
@@ -396,7 +396,8 @@ class PipelineStep(StepEnding):
             indexed = any(key and key[0] == plan.split_by.name for key in (table.primary_key, *table.unique))
             windows = self.ranges(plan, parts * 8 if indexed else parts)
             ranges = [replace(reading, windows=(*reading.windows, part)) for part in windows]
-            with source.snapshot(reading.table, parts) as connections:
+            common = plan.settings.split.snapshot == "common"
+            with source.snapshot(reading.table, parts) if common else nullcontext([None] * parts) as connections:
 
                 def read(connection: Any) -> Callable[[Reading], Any]:
                     return lambda part: source.read(part, None, self._break_reading, connection)

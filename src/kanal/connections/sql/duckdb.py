@@ -157,7 +157,7 @@ class DuckDB(FileDatabase):
     folds_columns = True
     has_savepoints = False
     checks_each_row = True
-    writes = frozenset(Writes) - {Writes.FILES, Writes.UNLINK, Writes.PORTIONS}
+    writes = frozenset(Writes) - {Writes.FILES, Writes.UNLINK, Writes.PORTIONS, Writes.SWAP}
 
     @cached_property
     def catalogue(self) -> DuckDBCatalogue:

@@ -120,11 +120,14 @@ class SqlJournal:
         """Make a step's entry that of who goes on with it, so that nobody else can commit any more; how far it was
         committed before."""
         entry = _entry(token, step)
-        session = self.database.scalar(sa.select(PROGRESS.c.session).where(entry))
-        if session is not None:  # what it has locked, this one would wait for
-            self.database.end_session(session)
-        if not self.database.change(PROGRESS.update().where(entry).values(owner=owner, session=None)):
-            self.database.change(PROGRESS.insert().values(token=token, step=step[:200], owner=owner))
+        found = self.database.found_by(sa.select(PROGRESS.c.session).where(entry))
+        if not found:
+            with contextlib.suppress(DatabaseError):  # another may claim it at this moment
+                self.database.change(PROGRESS.insert().values(token=token, step=step[:200], owner=owner))
+                return None
+        if found and found[0][0] is not None:  # what it has locked, this one would wait for
+            self.database.end_session(found[0][0])
+        self.database.change(PROGRESS.update().where(entry).values(owner=owner, session=None))
         return self.recorded(token, step)
 
     def note_session(self, load: Load, token: str, step: str, owner: str) -> None:

@@ -168,7 +168,7 @@ class MariaDB(SqlDatabase):
     drivers = frozenset({"pymysql"})
     on_connect = staticmethod(notice_silence)
     reads = frozenset(Reads) - {Reads.FILES, Reads.SHARED}
-    writes = frozenset(Writes) - {Writes.FILES}
+    writes = frozenset(Writes) - {Writes.FILES, Writes.SWAP}
     folds_columns = True
     pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
     checks_each_row = True

@@ -337,6 +337,12 @@ class PostgreSQL(SqlDatabase):
                 connection.execution_options(isolation_level="REPEATABLE READ", postgresql_readonly=True)
             yield connection
 
+    def why_not_swapped(self, table: TableInfo) -> list[str]:
+        """What would break or be lost if a table were exchanged for a new one; nothing where it can be."""
+        name = self.sql_dialect.identifier_preparer.format_table(self.sa_table(table))
+        query = sa.text(_UNSWAPPABLE).bindparams(name=name)
+        return [str(why) for (why,) in self.found_by(query)]
+
     def change(self, statement: sa.Executable) -> int:
         # The server commits it by itself: a process that is held up just then leaves no lock.
         with self.errors(), self.connect() as connection:
@@ -364,6 +370,29 @@ class PostgreSQL(SqlDatabase):
         return [sql]
 
 
+#: What of a table does not go with a new one that is made like it, or would hold on to the old one.
+_UNSWAPPABLE = """
+WITH t AS (SELECT * FROM pg_class WHERE oid = to_regclass(:name))
+SELECT 'view ' || v.relname || ' reads it' FROM t JOIN pg_depend AS d ON d.refobjid = t.oid
+    JOIN pg_rewrite AS r ON r.oid = d.objid JOIN pg_class AS v ON v.oid = r.ev_class AND v.oid <> t.oid
+    GROUP BY v.relname
+UNION ALL SELECT 'foreign key ' || c.conname || CASE WHEN c.conrelid = t.oid THEN ' is one of its own'
+    ELSE ' refers to it' END FROM t JOIN pg_constraint AS c ON c.contype = 'f' AND t.oid IN (c.conrelid, c.confrelid)
+UNION ALL SELECT 'trigger ' || g.tgname || ' belongs to it' FROM t JOIN pg_trigger AS g ON g.tgrelid = t.oid
+    WHERE NOT g.tgisinternal
+UNION ALL SELECT 'it has rules about which rows a user sees' FROM t WHERE t.relrowsecurity
+UNION ALL SELECT 'it is a part of another table, or has parts' FROM t WHERE t.relkind <> 'r' OR t.relispartition
+    OR EXISTS (SELECT FROM pg_inherits AS i WHERE t.oid IN (i.inhrelid, i.inhparent))
+UNION ALL SELECT 'rights to it were granted' FROM t WHERE t.relacl IS NOT NULL
+    OR EXISTS (SELECT FROM pg_attribute AS a WHERE a.attrelid = t.oid AND a.attacl IS NOT NULL)
+UNION ALL SELECT 'it belongs to ' || pg_get_userbyid(t.relowner) FROM t
+    WHERE pg_get_userbyid(t.relowner) <> current_user
+UNION ALL SELECT 'its column ' || a.attname || ' numbers rows by itself'
+    FROM t JOIN pg_attribute AS a ON a.attrelid = t.oid
+    LEFT JOIN pg_attrdef AS f ON f.adrelid = t.oid AND f.adnum = a.attnum
+    WHERE a.attidentity <> '' OR pg_get_expr(f.adbin, f.adrelid) LIKE 'nextval(%'
+UNION ALL SELECT 'it is published to subscribers' FROM t JOIN pg_publication_rel AS p ON p.prrelid = t.oid
+"""
 #: A server that is gone without a word, as where a network was cut, is noticed within a minute, not within hours.
 _ALIVE = {"keepalives_idle": "20", "keepalives_interval": "10", "keepalives_count": "3", "tcp_user_timeout": "60000"}
 _CUT_OFF = (errno.ECONNRESET, errno.EPIPE, errno.ETIMEDOUT, errno.ENOTCONN, errno.EBADF)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
@@ -106,6 +107,31 @@ class PostgreSQLLoad(SqlLoad):
             # Without a log of writes: what a crash takes away is noticed by the count, and loaded again.
             self.run_sql(f"CREATE UNLOGGED TABLE {place} AS {query} WITH NO DATA")
         return made
+
+    def twin(self, table: TableInfo, name: str) -> TableInfo:
+        """A new, empty table of that name, with all that belongs to another; nobody else writes to that meanwhile."""
+        preparer, fresh = self.database.sql_dialect.identifier_preparer, replace(table, name=name)
+        old, new = (preparer.format_table(self.database.sa_table(one)) for one in (table, fresh))
+        self.run_sql(f"LOCK TABLE {old} IN SHARE ROW EXCLUSIVE MODE; CREATE TABLE {new} (LIKE {old} INCLUDING ALL)")
+        return fresh
+
+    def exchange(self, table: TableInfo, twin: TableInfo) -> None:
+        """Put a twin in the place of a table, which goes; indexes and constraints are called as before."""
+        preparer = self.database.sql_dialect.identifier_preparer
+        old, new = (preparer.format_table(self.database.sa_table(one)) for one in (table, twin))
+        indexes = sa.text(
+            "SELECT c.relname, regexp_replace(pg_get_indexdef(i.indexrelid), '^CREATE( UNIQUE)? INDEX .* USING', '\\1')"
+            " FROM pg_index AS i JOIN pg_class AS c ON c.oid = i.indexrelid "
+            "WHERE i.indrelid = to_regclass(:name) ORDER BY i.indisprimary DESC, c.relname"
+        )
+        before, after = (self.rows(indexes.bindparams(name=one)) for one in (old, new))
+        self.run_sql(f"DROP TABLE {old}; ALTER TABLE {new} RENAME TO {preparer.quote(table.name)}")
+        schema = f"{preparer.quote(table.schema)}." if table.schema else ""
+        for name, form in before:
+            same = next((found for found in after if found[1] == form), None)
+            if same is not None:
+                after.remove(same)
+                self.run_sql(f"ALTER INDEX {schema}{preparer.quote(same[0])} RENAME TO {preparer.quote(name)}")
 
     def check_at_once(self, keys: Sequence[ForeignKey]) -> None:
         # One that is INITIALLY DEFERRED would refuse no row, and fail the commit.

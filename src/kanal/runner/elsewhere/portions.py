@@ -11,9 +11,10 @@ from typing import Any, cast
 import numpy as np
 import pyarrow as pa
 
+from kanal.connections import TableInfo
 from kanal.connections.base import as_sharing
 from kanal.connections.journal import Progress
-from kanal.connections.loading import Load, PortionLoad, PortionRows, RefusedRow
+from kanal.connections.loading import Load, PortionLoad, PortionRows, RefusedRow, SwapLoad
 from kanal.connections.reading import Reading, Window
 from kanal.connections.roles import Reads, Writes
 from kanal.core.change_values import change_text
@@ -21,13 +22,13 @@ from kanal.core.errors import KanalError
 from kanal.core.faults import value_text
 from kanal.core.frame import SourceBatch
 from kanal.core.tally import Tally, add_writes
-from kanal.runner.job_plan import PipelinePlan
+from kanal.runner.job_plan import PipelinePlan, refuse_swap
 from kanal.runner.messages import StepOutcome, StepTask
 from kanal.runner.staged_rows import StagedRows
 from kanal.runner.step import PipelineStep
 from kanal.runner.step_state import Rows, Tagged, refusals, taken
 from kanal.runner.stream import read_ahead, timed
-from kanal.runner.write_rules import Merge, Portioned, WriteRule, rule_of
+from kanal.runner.write_rules import Append, Merge, Portioned, WriteRule, rule_for, rule_of
 
 #: What is known of a row beforehand: that the target refuses it, or which claim another row of the load has.
 Known = RefusedRow | int
@@ -179,6 +180,7 @@ class PublishStep(PipelineStep):
     """All ranges of a step on their way from their portions into the target, in one transaction."""
 
     portions: Sequence[PortionOutcome]
+    _twin: TableInfo
 
     def _run_as_one(self) -> None:
         plan = self.plan
@@ -201,6 +203,8 @@ class PublishStep(PipelineStep):
                 tally = self._publish(cast(PortionLoad, load), rule)
                 self._log(None, tally, [], time.perf_counter() - started)
                 self.notes += rule.notes
+                if plan.swaps:
+                    cast(SwapLoad, load).exchange(plan.target_table, self._twin)
                 self._delete_rest(rule, load)
                 self._end(load)
                 self._go_on()
@@ -210,6 +214,17 @@ class PublishStep(PipelineStep):
                 self.committing = True
                 load.commit()
                 self.after_commit()
+
+    def _begin_rule(self, load: Load) -> WriteRule:
+        if not self.plan.swaps:
+            return super()._begin_rule(load)
+        plan, swapping = self.plan, cast(SwapLoad, load)
+        if plan.settings.first_sql:
+            load.run_sql(plan.settings.first_sql)
+        refuse_swap(plan)
+        self._twin = swapping.twin(plan.target_table, f"{self.portions[0].place}_all")
+        self._deleted = load.count(plan.target_table)
+        return rule_for(load, replace(plan.writing, table=self._twin, rule=Append))
 
     def _publish(self, load: PortionLoad, rule: WriteRule) -> Tally:
         """Write the rows of all portions; raises NotPublished where some of them have to be taken out first."""

@@ -90,8 +90,8 @@ def answered(context: RunContext, step: StepPlan, message: Any, assignment: Assi
     """What a run answers to what one of its steps says."""
     name, run = step.name, context.record.run
     if isinstance(message, StepBegins):
-        context.log.begin_step(run, name, message.batches)
-        cast(RunLogStore, context.log).task_begins(run, name, 0, "", assignment.worker, assignment.lost)
+        log = cast(RunLogStore, context.log)
+        log.begin_step(run, name, message.batches, assignment.worker, assignment.lost)
     elif isinstance(message, RefusedRows):
         return context.log.refused_in(run, name)
     elif isinstance(message, WillResolve):

@@ -20,7 +20,7 @@ from kanal.core.nearest import did_you_mean
 from kanal.core.transformation import ColumnPlan, LookupPlan
 from kanal.core.types import BOOLEAN, Family, SqlType
 from kanal.definition import Check
-from kanal.runner.job_plan import CheckPlan, PipelinePlan, SincePlan
+from kanal.runner.job_plan import CheckPlan, PipelinePlan, SincePlan, refuse_swap
 from kanal.runner.planning.history_planner import HistoryPlanner
 
 
@@ -95,7 +95,7 @@ class PipelinePlanner(HistoryPlanner):
             "are not read"
             for condition in reading.conditions
         )
-        return PipelinePlan(
+        made = PipelinePlan(
             self.name,
             settings,
             self.source,
@@ -116,6 +116,20 @@ class PipelinePlanner(HistoryPlanner):
             self._closing(target) if settings.history is not None else None,
             files_at_once=min(self.job.workers, 8) if Reads.FILES in self.source.reads else 1,
         )
+        self._check_swap(made)
+        return made
+
+    def _check_swap(self, plan: PipelinePlan) -> None:
+        """Whether the target can be exchanged for a new table, where that is asked for."""
+        own = "publish" in self.job.pipeline[self.name].model_fields_set
+        if self.settings.publish == "swap" and own and not plan.swaps:
+            what = "a table is exchanged for one that several workers have filled"
+            self._problem("publish", what, 'set write = "truncate" and split, or leave publish out')
+        elif (
+            plan.swaps and Writes.SWAP in self.target.writes and not self.planner.is_new(self.target, plan.target_table)
+        ):
+            with self.planner.at((*self.path, "publish")):
+                refuse_swap(plan)
 
     def _source_of_files(self) -> TableInfo | None:
         """The source; raises NoFiles where it is files of which there are none, which may come later."""
@@ -205,6 +219,7 @@ class PipelinePlanner(HistoryPlanner):
             ("duplicates", settings.duplicates == "last", Writes.REPLACE),
             ("partition_by", bool(settings.partition_by), Writes.FILES),
             ("file_rows", settings.file_rows is not None, Writes.FILES),
+            ("publish", settings.publish == "swap" and settings.write == "truncate", Writes.SWAP),
         ]
         for key, asked, ability in wanted:
             if asked:
