@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import shlex
 import shutil
+import subprocess
+import sys
 from collections.abc import Callable
 from pathlib import Path
 
@@ -119,3 +122,23 @@ def test_the_nightly_example(files: Files, cli: Cli, process: Cli, monkeypatch: 
     span = ("--since", "2026-01-01", "--until", "2026-01-04", "--by", "1 day")
     assert cli("run", "nightly.kanal.zip", "--env", "production", *span).returncode == 0
     assert files.rows("register-production.db", "SELECT count(*) FROM passage") == [(9,)]
+
+
+def test_the_cluster_example(places: Callable[[str], Place], tmp_path: Path) -> None:
+    pytest.importorskip("distributed")
+    target = places("postgresql")
+    path = f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"
+    environment = {**os.environ, "PATH": path, "KANAL_EXAMPLE_POSTGRESQL": target.url}
+    told = subprocess.run(
+        [EXAMPLES / "cluster" / "run.sh"],
+        check=False,
+        cwd=tmp_path,
+        env=environment,
+        capture_output=True,
+        text=True,
+        timeout=120,
+    )
+    assert told.returncode == 0, told.stdout + told.stderr
+    assert "Which worker did what" in told.stdout
+    (passages,) = target.rows("SELECT count(*) FROM passage")
+    assert target.rows("SELECT count(*) FROM passage_archive") == [passages] != [(0,)]
