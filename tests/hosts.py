@@ -113,15 +113,15 @@ class Network:
         with contextlib.suppress(ProcessLookupError):
             os.killpg(self._processes[host].pid, number)
 
-    def database(self, url: str) -> str:
-        """A URL of this machine's, as the hosts reach it."""
+    def database(self, url: str, rate: float | None = None) -> str:
+        """A URL of this machine's, as the hosts reach it, at so many bytes a second each connection if that is given."""
         parsed = sa.make_url(url)
         port = (
             parsed.port or {"postgresql": 5432, "mariadb": 3306}[parsed.get_backend_name().replace("mysql", "mariadb")]
         )
-        known = next((gate for gate in self._gates if gate.port == port), None)
+        known = next((gate for gate in self._gates if (gate.port, gate.rate) == (port, rate)), None)
         if known is None:
-            known = Gate(self.gate, port)
+            known = Gate(self.gate, port, rate)
             self._gates.append(known)
         return parsed.set(host=self.gate, port=known.own_port).render_as_string(hide_password=False)
 
@@ -191,7 +191,7 @@ class Gate:
 
     def _pass_on(self, one: socket.socket, other: socket.socket) -> None:
         with contextlib.suppress(OSError):
-            while data := one.recv(65536):
+            while data := one.recv(65536 if self.rate is None else 4096):
                 if self._heard is not None:
                     self._heard.write(data)
                 other.sendall(data)

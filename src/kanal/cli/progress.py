@@ -26,6 +26,7 @@ class Progress:
         self.tallies: dict[str, Tally] = {}
         self.began: dict[str, float] = {}
         self.took: dict[str, float] = {}
+        self.workers: dict[str, list[str]] = {}
 
     def run_begins(self, run: int, steps: list[tuple[str, str]]) -> None:
         """All steps wait."""
@@ -39,6 +40,10 @@ class Progress:
         """A step runs."""
         self.steps[step] = "running"
         self.began[step] = time.perf_counter()
+
+    def works_at(self, step: str, worker: str) -> None:
+        """A worker of a cluster begins with a step, or a part of it."""
+        self.workers[step] = list(dict.fromkeys([worker, *self.workers.get(step, [])]))
 
     def batch_ends(self, step: str, tally: Tally) -> None:
         """A step has got further."""
@@ -57,15 +62,16 @@ class Progress:
             elapsed = self.took.get(step)
             if elapsed is None and step in self.began:
                 elapsed = time.perf_counter() - self.began[step]
+            shown = status_text(status) + self._where(step)
             if tally is None or elapsed is None:
                 taken = seconds(elapsed) if elapsed else ""
-                drawn.add_row(escape(step), status_text(status), "", self._share(step), "", "", "", taken, "")
+                drawn.add_row(escape(step), shown, "", self._share(step), "", "", "", taken, "")
                 continue
             rejected = f"[red]{tally.rejected:,}[/]" if tally.rejected else number(0)
             speed = number(int(tally.read / elapsed)) if elapsed else ""
             drawn.add_row(
                 escape(step),
-                status_text(status),
+                shown,
                 number(tally.read),
                 self._share(step, tally.read),
                 number(tally.written),
@@ -75,6 +81,11 @@ class Progress:
                 self._left(step, tally.read, elapsed),
             )
         return drawn
+
+    def _where(self, step: str) -> str:
+        """The workers that have or had a step, the latest first."""
+        names = self.workers.get(step, [])
+        return f" [dim]{escape(', '.join(names[:2]))}{', …' if len(names) > 2 else ''}[/]" if names else ""
 
     def _share(self, step: str, read: int = 0) -> str:
         """How much of what a step has to read it has read."""

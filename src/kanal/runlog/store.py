@@ -197,12 +197,14 @@ class RunLogStore(RunLogReader):
         record = self.run(run)
         with self._begin() as connection:
             row = connection.execute(sa.select(RUN).where(RUN.c.run == run)).one()
-            if row.status == "running" and _lives(row):
+            if row.status == "running" and _lives(row, connection):
                 raise _under_way(row)
             # Of two that go on at once, one alone finds the owner that it has seen.
             same = RUN.c.owner.is_(None) if row.owner is None else RUN.c.owner == row.owner
             same = sa.and_(RUN.c.run == run, RUN.c.status == row.status, same)
-            values = {"status": "running", "finished": None, "error": None, "owner": self.owner} | _this_process()
+            values = {"status": "running", "finished": None, "error": None, "owner": self.owner} | _this_process(
+                connection
+            )
             values["resumes"] = (row.resumes or 0) + 1
             if not connection.execute(RUN.update().where(same).values(values)).rowcount:
                 raise AlreadyRunning(f"Another process goes on with run {run} at this moment", "wait for it")
@@ -229,7 +231,7 @@ class RunLogStore(RunLogReader):
             connection.execute(LOCK.insert().values(job=key, run=run))
             return
         row = connection.execute(sa.select(RUN).where(RUN.c.run == holder)).first()
-        alive = row is not None and holder != run and row.status == "running" and _lives(row)
+        alive = row is not None and holder != run and row.status == "running" and _lives(row, connection)
         if row is not None and alive and (series is None or row.series != series):
             raise _under_way(row)
         taken = LOCK.update().where(LOCK.c.job == key, LOCK.c.run == holder).values(run=run)
@@ -265,7 +267,7 @@ class RunLogStore(RunLogReader):
     def give_sign(self, run: int) -> None:
         """Record that a run's process lives."""
         with self._begin(run) as connection:
-            connection.execute(RUN.update().where(RUN.c.run == run).values(sign=clock.now()))
+            connection.execute(RUN.update().where(RUN.c.run == run).values(sign=clock.shared(connection)))
 
     def end_dead_runs(self) -> None:
         """Record as failed the runs whose process ended without a word."""
@@ -273,7 +275,7 @@ class RunLogStore(RunLogReader):
             if "sign" not in {column["name"] for column in sa.inspect(connection).get_columns("kanal_run")}:
                 return
             for row in connection.execute(sa.select(RUN).where(RUN.c.status == "running")).all():
-                if _lives(row):
+                if _lives(row, connection):
                     continue
                 ended = row.sign or row.started
                 connection.execute(RUN.update().where(RUN.c.run == row.run).values(status="failed", finished=ended))
@@ -593,7 +595,7 @@ def _reject_row(run: int, step: str, reject: Reject, key: Sequence[str]) -> dict
 def _add_run(connection: sa.Connection, job: str, file: str | None, options: Any, **values: Any) -> int:
     """Add a run that begins now, in this process; its number."""
     values = {"started": clock.now()} | values | {"job": job, "file": file, "token": str(uuid.uuid4())}
-    values |= {"options": json.dumps(dict(options or {}), default=str)} | _this_process()
+    values |= {"options": json.dumps(dict(options or {}), default=str)} | _this_process(connection)
     inserted = connection.execute(RUN.insert().values(values)).inserted_primary_key
     return int(inserted[0]) if inserted else 0
 
@@ -615,10 +617,10 @@ def _under_way(row: Any) -> AlreadyRunning:
     )
 
 
-def _this_process() -> dict[str, Any]:
+def _this_process(connection: sa.Connection) -> dict[str, Any]:
     process = os.getpid()
-    return {"host": socket.gethostname(), "process": process, "born": born(process), "sign": clock.now()}
+    return {"host": socket.gethostname(), "process": process, "born": born(process), "sign": clock.shared(connection)}
 
 
-def _lives(row: Any) -> bool:
-    return lives(row.host, row.process, row.born, row.sign, clock.now())
+def _lives(row: Any, connection: sa.Connection) -> bool:
+    return lives(row.host, row.process, row.born, row.sign, clock.shared(connection))

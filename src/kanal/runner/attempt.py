@@ -13,8 +13,10 @@ from typing import Any, Protocol
 from kanal.connections.journal import Progress
 from kanal.connections.loading import Load, RefusedRow
 from kanal.connections.reading import Breaker
+from kanal.connections.roles import Writes
 from kanal.core.errors import KanalError, passes
 from kanal.core.rejects import Reject
+from kanal.core.tally import Tally
 from kanal.runlog import BatchRecord
 from kanal.runner.job_plan import CommandPlan, Group, JobPlan, PipelinePlan, StepPlan
 from kanal.runner.messages import Failure, StepOutcome, Stopped
@@ -301,13 +303,28 @@ class Attempt:
             with self._break.knows(load.cancel):
                 load.run_sql(step.sql)
             return
+        token, owner, marked = str(self.context.record.token), self.context.log.owner, self._marks_command(step)
+        if marked:
+            self.committed = step.database.journal.claim(token, step.name, owner)
+            if self.committed is not None:
+                self.notes.append(_WITHOUT_ANSWER)
+                return
         with step.database.load() as load:
             with self._break.knows(load.cancel):
                 if not self.stopped.is_set():
                     load.run_sql(step.sql)
             if self.stopped.is_set():
                 raise self._why
+            if marked:
+                step.database.journal.record(load, Progress(Tally(), done=True), token, step.name, owner)
             load.commit()
+
+    def _marks_command(self, step: CommandPlan) -> bool:
+        """True where another may be given a command, so that its target has to tell whether it was done."""
+        if not self.context.elsewhere or Writes.REMEMBER not in step.database.writes:
+            return False
+        step.database.journal.make_ready()
+        return True
 
     def _pipeline(self, step: PipelinePlan, begun: Progress | None) -> None:
         execution = self.context
@@ -360,7 +377,7 @@ class Attempt:
             step.target.journal.make_ready()
             self._marks = True
         except KanalError as error:
-            if passes(error) or step.settings.commits.by_batch:
+            if passes(error) or step.settings.commits.by_batch or self.context.elsewhere:
                 raise
             self.notes.append(
                 f"progress cannot be kept in the target ({error.what}), so a resume after a crash at the very commit "

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 from kanal.connections.base import Target
 from kanal.connections.journal import Progress
 from kanal.connections.loading import Load
-from kanal.connections.roles import Reads
+from kanal.connections.roles import Reads, Writes
 from kanal.core.errors import KanalError, passes, sentence
 from kanal.core.rejects import Reject
 from kanal.core.tally import WRITES, Tally
@@ -24,7 +24,7 @@ from kanal.runlog import BatchRecord, RunLogStore, RunRecord, StepRecord
 from kanal.runlog.liveness import SIGN_EVERY
 from kanal.runner.attempt import Attempt, Transaction, failed_try
 from kanal.runner.events import tell
-from kanal.runner.job_plan import JobPlan, PipelinePlan, StepPlan
+from kanal.runner.job_plan import CommandPlan, JobPlan, PipelinePlan, StepPlan
 from kanal.runner.messages import Ending, Failure, StepOutcome, Stopped, TimedOut
 from kanal.runner.new_files import finish_files
 from kanal.runner.replay import Rejected
@@ -113,7 +113,8 @@ class Execution:
         self.number = record.run
         self.watcher = watcher
         self._spans = spans_of(plan.job.job, plan.job.chosen_environment)
-        self.workers = workers or (self._crew.slots if self._crew is not None else None) or plan.job.workers
+        self._limit = workers
+        self.workers = self._at_once()
         # A run that goes on keeps the moment that CURRENT_TIMESTAMP means.
         self.moment = record.started.replace(tzinfo=dt.UTC)
         self.results: dict[str, StepResult] = {}
@@ -204,7 +205,7 @@ class Execution:
 
     def _watch(self, event: str, *arguments: Any) -> None:
         """Tell the watcher; one that fails is told nothing more, and harms no load."""
-        if self._spans is not None and event != "rows_expected":
+        if self._spans is not None and event not in ("rows_expected", "works_at"):
             with suppress(Exception):
                 getattr(self._spans, event)(*arguments)
         with self._telling:
@@ -271,6 +272,11 @@ class Execution:
             except queue.Empty:
                 pass
             self._tick()
+
+    def _at_once(self) -> int:
+        """How many steps may run at once: as many as was said, or as a crew carries out now."""
+        slots = self._crew.slots if self._crew is not None and self._limit is None else None
+        return self._limit or slots or self.plan.job.workers
 
     @property
     def _is_full(self) -> bool:
@@ -409,6 +415,8 @@ class Execution:
         if time.monotonic() - self._signed > SIGN_EVERY:
             self._signed = time.monotonic()
             with suppress(KanalError):
+                self.workers = self._at_once()  # workers come and go
+            with suppress(KanalError):
                 self.log.give_sign(self.number)
         for attempt in list(self._running.values()):
             limit = attempt.step.timeout
@@ -462,6 +470,9 @@ class Execution:
 
     def _targets_with_progress(self) -> list[Target]:
         marked = [step.target for step in self.plan.steps if isinstance(step, PipelinePlan) and self.needs_mark(step)]
+        if self._crew is not None:
+            commands = (step.database for step in self.plan.steps if isinstance(step, CommandPlan))
+            marked += [database for database in commands if Writes.REMEMBER in database.writes]
         return list(dict.fromkeys(marked))
 
     # --- transactions that several steps share ---------------------------------------------------------------------
@@ -595,6 +606,12 @@ class Execution:
         """Say that a try failed by a trouble that passes, and that another follows."""
         text = f"{step}: try {number} failed, and another follows: {said}"
         tell("try_failed", logging.WARNING, text, step=step, attempt=number, error=said)
+
+    def works_at(self, step: str, worker: str) -> None:
+        """Be told that a worker begins with a step, or a part of it."""
+        if hasattr(self.watcher, "works_at"):
+            self._watch("works_at", step, worker)
+        tell("task_begins", run=self.number, step=step, worker=worker)
 
     def batch_ends(self, step: PipelineStep, batch: BatchRecord, rejects: Sequence[Reject]) -> None:
         """Log a batch."""

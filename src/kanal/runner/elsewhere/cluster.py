@@ -133,6 +133,9 @@ class Cluster(Crew):
         self._errands: dict[str, _ClusterErrand] = {}
         self._lock = threading.Lock()
         self._closed = threading.Event()
+        until = time.monotonic() + CONNECT
+        while not self.workers() and time.monotonic() < until:
+            time.sleep(0.5)
         if not self.workers():
             self.close()
             raise KanalError(f"the cluster {address} has no workers", f"start some, such as: dask worker {address}")

@@ -89,9 +89,10 @@ class Assignment:
         answer: Callable[[Any], Any] | None = None,
         found: Callable[[], Any] = lambda: None,
         told: Callable[[str], None] = lambda said: None,
+        again: bool = True,
     ) -> None:
         """`answer` is asked what to answer to what the task says; `found`, once it is lost, what it has given all the
-        same, or None; `told` is told what becomes of it."""
+        same, or None; `told` is told what becomes of it. Unless `again`, one that has begun is not given to another."""
         self.crew = crew
         #: Where it is carried out, for people; and how often it was lost.
         self.worker = ""
@@ -99,6 +100,7 @@ class Assignment:
         self._task, self._texts, self._tags = task, texts or {}, tags
         self._answer: Callable[[Any], Any] = answer or (lambda message: None)
         self._found, self._told = found, told
+        self._again = again
         self._line: Line | None = None
         self._earlier: list[Line] = []
         self._last: tuple[int, Any] = (0, None)
@@ -140,6 +142,11 @@ class Assignment:
                 if self._stopped.is_set():
                     raise Stopped from None
                 self.lost += 1
+                if self._line is not None and not self._again:
+                    raise KanalError(
+                        f"{self.worker} was lost ({error}), and whether it had loaded its rows is not known",
+                        "look in the target before the run goes on",
+                    ) from None
                 if not self.crew.replaces or self.lost > TIMES or not _replaceable(error):
                     raise
                 self._told(f"{self.worker or 'a worker'} was lost ({error}), and the task is given to another")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 import pickle
 import re
+import uuid
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -78,6 +79,7 @@ class Distant:
         )
         self._like: Any = open_connection(name, plain, folder)
         self._asked: dict[Any, Any] = {}
+        self._room = str(uuid.uuid4())
         self.name = name
 
     def __getattr__(self, name: str) -> Any:
@@ -105,7 +107,7 @@ class Distant:
             if key in self._asked:
                 return self._asked[key]
         tag = self._settings.reached_from or ""
-        task = CallTask(self.name, self._settings, self._folder, path, arguments, named)
+        task = CallTask(self.name, self._settings, self._folder, path, arguments, named, room=self._room)
         found = Assignment(self._cluster, task, {}, [tag]).run()
         if isinstance(found, Failure):
             raise DatabaseError(found.what, found.remedy, found.passing)
@@ -140,7 +142,7 @@ def asked_of(cluster: Cluster, worker: str, job: JobDefinition, name: str, act: 
     """What a function gives of a connection where a worker of that address opens it; raises KanalError."""
     settings = job.connection[name]
     refuse_passwords(name, settings)
-    found = Assignment(cluster.at(worker), CallTask(name, settings, job.folder, act=act)).run()
+    found = Assignment(cluster.at(worker), CallTask(name, settings, job.folder, act=act, room=str(uuid.uuid4()))).run()
     if isinstance(found, Failure):
         raise DatabaseError(found.what, found.remedy, found.passing)
     return found

@@ -8,17 +8,17 @@ from collections.abc import Callable
 from contextlib import ExitStack
 from dataclasses import replace
 from functools import partial
-from typing import Any, cast
+from typing import Any
 
 from kanal.connections.base import as_portioned, as_sharing
 from kanal.core.errors import KanalError
 from kanal.core.tally import Tally
-from kanal.runlog import BLOCK, RunLogStore
-from kanal.runner.attempt import RunContext, failed_try
+from kanal.runlog import BLOCK
+from kanal.runner.attempt import failed_try
 from kanal.runner.elsewhere.crew import Assignment, Crew
 from kanal.runner.elsewhere.names import prefix_of
 from kanal.runner.elsewhere.portions import Known, PortionOutcome, PortionTask, PublishTask, Unpublished
-from kanal.runner.elsewhere.remote import answered, found_committed, tags_of, texts_of
+from kanal.runner.elsewhere.remote import RunHere, answered, found_committed, tags_of, texts_of
 from kanal.runner.job_plan import PipelinePlan
 from kanal.runner.messages import BatchEnds, Ending, Failure, StepBegins, StepOutcome, StepTask, Stopped, TimedOut
 from kanal.runner.step import PipelineStep
@@ -30,7 +30,7 @@ _TIMES = 50
 class DividedAttempt:
     """A step of which several load a range each, and one publishes all."""
 
-    def __init__(self, context: RunContext, step: PipelinePlan, crew: Crew, task: StepTask) -> None:
+    def __init__(self, context: RunHere, step: PipelinePlan, crew: Crew, task: StepTask) -> None:
         self.context = context
         self.step = step
         self.began = time.monotonic()
@@ -174,7 +174,7 @@ class DividedAttempt:
 
     def _carried_out(self, task: Any, number: int, base: int = 0, found: Callable[[], Any] = lambda: None) -> Any:
         """What a task gave, whose batches are numbered from the number of its block on."""
-        log, tags = cast(RunLogStore, self.context.log), tags_of(self._task.job)
+        log, tags = self.context.log, tags_of(self._task.job)
         assignment = Assignment(self._crew, task, self._texts, tags, None, found, self.notes.append)
         assignment.answers_by(partial(self._answer, number, base, assignment))
         with self._lock:
@@ -198,10 +198,11 @@ class DividedAttempt:
         run, name = self.context.record.run, self.step.name
         first = block * BLOCK
         if isinstance(message, StepBegins):
-            log = cast(RunLogStore, self.context.log)
+            log = self.context.log
             log.drop_batches_of(run, name, range(first, first + BLOCK))
             part = "publishing" if block == self._ranges else f"range {block + 1} of {self._ranges}"
             log.task_begins(run, name, block + 1, part, assignment.worker, assignment.lost)
+            self.context.works_at(name, assignment.worker)
             self._tallies[block], self._began[block] = Tally(), time.monotonic()
         elif isinstance(message, BatchEnds):
             batch = replace(message.batch, batch=first + message.batch.batch - base)

@@ -9,12 +9,13 @@ from collections.abc import Mapping
 from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, cast
+from typing import Any, Protocol
 
+from kanal.connections.roles import Writes
 from kanal.core.errors import KanalError
 from kanal.definition import JobDefinition, RunLog
 from kanal.runlog import RunLogStore
-from kanal.runner.attempt import RunContext
+from kanal.runner.attempt import RunContext, failed_try
 from kanal.runner.elsewhere.crew import Assignment, Crew
 from kanal.runner.job_plan import PipelinePlan, StepPlan, TablePlace
 from kanal.runner.messages import (
@@ -33,10 +34,21 @@ from kanal.runner.messages import (
 from kanal.runner.step import PipelineStep
 
 
+class RunHere(RunContext, Protocol):
+    """The run of steps that are carried out elsewhere."""
+
+    @property
+    def log(self) -> RunLogStore:
+        """Where it is recorded."""
+
+    def works_at(self, step: str, worker: str) -> None:
+        """Be told that a worker begins with a step, or a part of it."""
+
+
 class RemoteAttempt:
     """A step that somebody of a crew carries out."""
 
-    def __init__(self, context: RunContext, step: StepPlan, crew: Crew, task: StepTask) -> None:
+    def __init__(self, context: RunHere, step: StepPlan, crew: Crew, task: StepTask) -> None:
         self.context = context
         self.step = step
         self.began = time.monotonic()
@@ -46,8 +58,9 @@ class RemoteAttempt:
         self.why: KanalError = Stopped()
         self.notes: list[str] = []
         self._assignment = Assignment(
-            crew, task, texts_of(context.plan.job), tags_of(task.job), self._answer, self._found, self.notes.append
-        )
+            crew, task, texts_of(context.plan.job), tags_of(task.job), self._answer, self._found, self.notes.append,
+            again=can_be_done_again(step),
+        )  # fmt: skip
 
     #: What it does elsewhere may commit: it is never left alone.
     can_be_left = False
@@ -68,16 +81,25 @@ class RemoteAttempt:
     def run(self, retries: int, wait: float) -> StepOutcome:
         """Have the step carried out, and do meanwhile what it asks for; how it ended. It is tried again where it
         runs."""
-        del retries, wait
+        number = 0
+        while True:
+            outcome = self._carried_out()
+            if isinstance(outcome, StepOutcome):
+                return replace(outcome, notes=(*self.notes, *outcome.notes))
+            if not outcome.passing or number >= retries or self.stopped.wait(wait):
+                return StepOutcome(notes=tuple(self.notes), failure=outcome)
+            number += 1  # it could not even be planned there
+            self.context.try_failed(self.step.name, number, outcome.said)
+            self.notes.append(failed_try(number, outcome))
+
+    def _carried_out(self) -> StepOutcome | Failure:
         try:
-            outcome = self._assignment.run()
+            found: StepOutcome | Failure = self._assignment.run()
         except Stopped:
-            outcome = Failure.of(self.why)
+            return Failure.of(self.why)
         except BaseException as error:
-            outcome = Failure.of(error)
-        if isinstance(outcome, Failure):
-            return StepOutcome(notes=tuple(self.notes), failure=outcome)
-        return with_notes(outcome, self.notes)
+            return Failure.of(error)
+        return found
 
     def _answer(self, message: Any) -> Any:
         return answered(self.context, self.step, message, self._assignment)
@@ -86,12 +108,17 @@ class RemoteAttempt:
         return found_committed(self.context, self.step)
 
 
-def answered(context: RunContext, step: StepPlan, message: Any, assignment: Assignment) -> Any:
+def can_be_done_again(step: StepPlan) -> bool:
+    """True where its target tells whether a step that was lost was committed, so that another may do it."""
+    return Writes.REMEMBER in (step.target if isinstance(step, PipelinePlan) else step.database).writes
+
+
+def answered(context: RunHere, step: StepPlan, message: Any, assignment: Assignment) -> Any:
     """What a run answers to what one of its steps says."""
     name, run = step.name, context.record.run
     if isinstance(message, StepBegins):
-        log = cast(RunLogStore, context.log)
-        log.begin_step(run, name, message.batches, assignment.worker, assignment.lost)
+        context.log.begin_step(run, name, message.batches, assignment.worker, assignment.lost)
+        context.works_at(name, assignment.worker)
     elif isinstance(message, RefusedRows):
         return context.log.refused_in(run, name)
     elif isinstance(message, WillResolve):
@@ -104,7 +131,7 @@ def answered(context: RunContext, step: StepPlan, message: Any, assignment: Assi
     return None
 
 
-def found_committed(context: RunContext, step: StepPlan) -> StepOutcome | None:
+def found_committed(context: RunHere, step: StepPlan) -> StepOutcome | None:
     """How a step ended that was lost, where its target knows that it was committed."""
     if isinstance(step, PipelinePlan) and step.can_leave_progress:
         with suppress(KanalError):
@@ -114,13 +141,8 @@ def found_committed(context: RunContext, step: StepPlan) -> StepOutcome | None:
     return None
 
 
-def with_notes(outcome: StepOutcome, notes: list[str]) -> StepOutcome:
-    """An outcome with what is to be said of earlier tries."""
-    return replace(outcome, notes=(*notes, *outcome.notes)) if notes else outcome
-
-
 def task_of(
-    context: RunContext, step: StepPlan, job: JobDefinition, options: Mapping[str, Any], moment: dt.datetime
+    context: RunHere, step: StepPlan, job: JobDefinition, options: Mapping[str, Any], moment: dt.datetime
 ) -> StepTask:
     """The message by which a step of a run is run elsewhere."""
     job = sent(job, step.name)

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import atexit
 import hashlib
 import itertools
 import os
 import pickle
 import platform
+import shutil
 import socket
 import sys
 import tempfile
@@ -220,13 +222,15 @@ class CallTask:
     arguments: tuple[Any, ...] = ()
     named: Mapping[str, Any] = field(default_factory=dict)
     act: Callable[[Connection], Any] | None = None
+    #: What the questions of one plan have in common: they find the same connection where one worker answers them.
+    room: str = ""
 
 
 @carry_out.register
 def _(task: CallTask, texts: Mapping[str, bytes], talk: Talk) -> Any:
     del texts
     talk.stops_by(lambda asked: None)
-    with at_hand(None, {}) as known:
+    with at_hand(task.room, {}) as known:
         found: Any = known.opened(task.name, task.settings, task.folder)
         if task.act is not None:
             return task.act(found)
@@ -289,19 +293,31 @@ def placed(job: JobDefinition, texts: Mapping[str, bytes]) -> JobDefinition:
     if not texts:
         return job
     digest = hashlib.sha256(repr(sorted(texts.items())).encode()).hexdigest()
-    folder = Path(tempfile.gettempdir()) / f"kanal-texts-{os.getuid() if hasattr(os, 'getuid') else 0}" / digest[:32]
+    with _lock:
+        if digest not in _texts:
+            _texts[digest] = _written(texts)
+    job = job.model_copy()
+    job._texts = _texts[digest]
+    return job
+
+
+#: The folders of texts, by what they hold.
+_texts: dict[str, Path] = {}
+
+
+def _written(texts: Mapping[str, bytes]) -> Path:
+    """A folder of this process's own with these texts; raises KanalError for one that would be outside of it."""
+    folder = Path(tempfile.mkdtemp(prefix="kanal-texts-")).resolve()
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    inner = folder.joinpath(*"abcdef")  # for those that stand above the job file
     for name, content in texts.items():
-        path = folder / name
+        path = (inner / name).resolve()
         if not path.is_relative_to(folder):
             raise KanalError(f"{name} would be written outside its folder", "name a file in the job's folder")
-        if not path.exists() or path.read_bytes() != content:
-            path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-            part = path.with_name(f"{path.name}.{os.getpid()}")
-            part.write_bytes(content)
-            part.replace(path)
-    job = job.model_copy()
-    job._texts = folder
-    return job
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(content)
+    inner.mkdir(parents=True, exist_ok=True)
+    return inner
 
 
 class RunThere:
