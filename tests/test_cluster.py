@@ -188,6 +188,13 @@ def test_a_place_that_one_worker_reaches(
     assert new.rows("SELECT sum(id) FROM t") == [(3,)]
     assert {task["worker"] for task in document(cli("runs", "1", "--job", "job.toml", "--json"))["tasks"]} == {"two"}
     assert "KANAL_TEST_SECRET is not set" in cli("check", "job.toml").stdout
+    # What only this machine knows, a worker misses, and says so.
+    file.write_text(
+        file.read_text().replace('reached_from = "two-site"\n', "").replace("KANAL_TEST_SECRET", "KANAL_HERE")
+    )
+    monkeypatch.setenv("KANAL_HERE", "x")
+    said = " ".join(cli("run", "job.toml", "--cluster", cluster).stdout.split())
+    assert "connection old: the environment variable KANAL_HERE is not set" in said.replace("job.toml:4: ", "")
 
 
 def test_functions_go_along_and_secrets_do_not(

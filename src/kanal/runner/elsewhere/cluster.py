@@ -6,6 +6,7 @@ All of it goes by way of the scheduler, to which workers and runs connect; nothi
 from __future__ import annotations
 
 import contextlib
+import logging
 import pickle
 import queue
 import threading
@@ -51,6 +52,10 @@ def _distributed() -> Any:
         import distributed
     except ImportError:
         raise KanalError("the package distributed is not installed", "install kanal[cluster]") from None
+    # What becomes of the connection is said by the run.
+    logging.getLogger("distributed").setLevel(logging.CRITICAL)
+    for name in ("client", "core", "comm", "batched", "utils"):
+        logging.getLogger(f"distributed.{name}").setLevel(logging.CRITICAL)
     return distributed
 
 

@@ -99,6 +99,8 @@ class RemoteAttempt:
             return Failure.of(self.why)
         except BaseException as error:
             return Failure.of(error)
+        if isinstance(found, Failure) and self._assignment.worker:
+            return replace(found, said=f"{self._assignment.worker}: {found.said}")
         return found
 
     def _answer(self, message: Any) -> Any:

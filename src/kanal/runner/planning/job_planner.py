@@ -152,7 +152,7 @@ class _Planner:
             places += [(lookup, settings.table) for lookup, settings in pipeline.lookup.items()]
             for role, place in places:
                 key = (place.connection, place.schema_, place.name)
-                if key in self._tables and key not in self._new:
+                if key in self._tables and key not in self._new and place.connection in self.connections:
                     yield seen_table(name, role, self.connections[place.connection], self._tables[key])
 
     def _open_connections(self) -> None:
