@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import multiprocessing
 from collections.abc import Callable, Iterator
-from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures import ProcessPoolExecutor, ThreadPoolExecutor
 from pathlib import Path
 
 import pytest
 
 import kanal
 from conftest import Place
+from kanal.runner.elsewhere.divided import DividedAttempt
+from kanal.runner.elsewhere.portions import PortionOutcome
 from test_servers import job, succeeded
 
 Places = Callable[[str], Place]
@@ -140,3 +142,24 @@ def test_a_table_is_exchanged_with_all_that_belongs_to_it(
     for sql, why in refusing.items():
         new.sql(sql)
         assert why in "\n".join(str(problem) for problem in kanal.Job.read(tmp_path / "job.toml").check())
+
+
+def test_a_range_that_was_lost_is_loaded_again(places: Places, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """As after a crash of the server, which empties tables that it keeps no log of."""
+    old, new = places("postgresql"), places("postgresql")
+    old.sql("CREATE TABLE t (id integer PRIMARY KEY)", "INSERT INTO t SELECT i FROM generate_series(1, 900) i")
+    new.sql("CREATE TABLE t (id integer PRIMARY KEY)")
+    publish, tries = DividedAttempt._publish, []
+
+    def lose(self: DividedAttempt, portions: list[PortionOutcome]) -> object:
+        tries.append(portions)
+        if len(tries) == 1:
+            new.sql(f"TRUNCATE {portions[1].place}")
+        return publish(self, portions)
+
+    monkeypatch.setattr(DividedAttempt, "_publish", lose)
+    body = '[defaults]\nretry_wait = 0\n[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nsplit = 3\n'
+    with ThreadPoolExecutor(2) as threads:
+        run = succeeded(job(tmp_path, body, old=old, new=new).run(executor=threads))
+    assert "should have 300 rows and has 0, as after a crash" in str(run["t"].note)
+    assert (run["t"].tally.inserted, new.rows("SELECT count(*) FROM t")) == (900, [(900,)])

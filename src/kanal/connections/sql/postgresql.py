@@ -320,14 +320,20 @@ class PostgreSQL(SqlDatabase):
         """A connection, and the name of the state that it sees."""
         with self._of_one_state() as connection:
             with self.errors():
+                # It has nothing to do, for as long as others read.
+                connection.exec_driver_sql("SET LOCAL idle_in_transaction_session_timeout = 0")
                 name = str(connection.exec_driver_sql("SELECT pg_export_snapshot()").scalar())
             yield connection, name
 
     @contextlib.contextmanager
     def shared_snapshot(self, name: str) -> Iterator[Any]:
         with self._of_one_state() as connection:
-            with self.errors():
-                connection.exec_driver_sql(f"SET TRANSACTION SNAPSHOT '{name}'")
+            try:
+                with self.errors():
+                    connection.exec_driver_sql(f"SET TRANSACTION SNAPSHOT '{name}'")
+            except DatabaseError as error:
+                # Whoever held it is gone; with another one, all begin anew.
+                raise DatabaseError(error.what, error.remedy, passing=True) from None
             yield connection
 
     @contextlib.contextmanager
