@@ -268,7 +268,7 @@ _rooms: dict[str, _Room] = {}
 _lock = threading.Lock()
 _TIDY = "kanal-tidy"
 #: Seconds after which connections are closed that no task uses.
-_IDLE = 20.0
+_IDLE = 5.0
 
 
 def _tidy() -> None:
