@@ -179,46 +179,41 @@ class FileSource(Source, Protocol):
         """Remove a file, if that has not been done; raises KanalError."""
 
 
+def _able(connection: Connection, ability: Reads | Writes) -> Any:
+    """A connection that can do something; raises KanalError where it cannot."""
+    if ability not in (connection.reads if isinstance(ability, Reads) else connection.writes):
+        raise lacks(connection.name, ability)
+    return connection
+
+
 def as_file_source(connection: Connection) -> FileSource:
     """A connection as a source of files; raises KanalError where it is none."""
-    if Reads.FILES not in connection.reads:
-        raise lacks(connection.name, Reads.FILES)
-    return cast("FileSource", connection)
+    return cast("FileSource", _able(connection, Reads.FILES))
 
 
 def as_sharing(connection: Connection) -> SharingSource:
     """A connection as a source whose state others can see; raises KanalError where it is none."""
-    if Reads.SHARED not in connection.reads:
-        raise lacks(connection.name, Reads.SHARED)
-    return cast("SharingSource", connection)
+    return cast("SharingSource", _able(connection, Reads.SHARED))
 
 
 def as_swapping(connection: Connection) -> SwapTarget:
     """A connection as a target that exchanges tables; raises KanalError where it does not."""
-    if Writes.SWAP not in connection.writes:
-        raise lacks(connection.name, Writes.SWAP)
-    return cast("SwapTarget", connection)
+    return cast("SwapTarget", _able(connection, Writes.SWAP))
 
 
 def as_portioned(connection: Connection) -> PortionTarget:
     """A connection as a target that takes portions; raises KanalError where it does not."""
-    if Writes.PORTIONS not in connection.writes:
-        raise lacks(connection.name, Writes.PORTIONS)
-    return cast("PortionTarget", connection)
+    return cast("PortionTarget", _able(connection, Writes.PORTIONS))
 
 
 def as_source(connection: Connection) -> Source:
     """A connection as a source; raises KanalError where it is none."""
-    if Reads.ROWS not in connection.reads:
-        raise lacks(connection.name, Reads.ROWS)
-    return cast("Source", connection)
+    return cast("Source", _able(connection, Reads.ROWS))
 
 
 def as_target(connection: Connection) -> Target:
     """A connection as a target; raises KanalError where it is none."""
-    if Writes.APPEND not in connection.writes:
-        raise lacks(connection.name, Writes.APPEND)
-    return cast("Target", connection)
+    return cast("Target", _able(connection, Writes.APPEND))
 
 
 class TableMaker(Protocol):

@@ -162,14 +162,18 @@ class PipelineStep(StepEnding):
             self._end(load)
             self._go_on()
             if shared is None:
-                if self.record is not None:
-                    self.record(load, Progress(self.tally, self.batches, done=True))
-                self.before_commit()
-                self.committing = True
-                load.commit()
-                self.after_commit()
+                self._commit_as_one(load)
             else:
                 self._hand_over(rule, shared)
+
+    def _commit_as_one(self, load: Load) -> None:
+        """Commit all of a step."""
+        if self.record is not None:
+            self.record(load, Progress(self.tally, self.batches, done=True))
+        self.before_commit()
+        self.committing = True
+        load.commit()
+        self.after_commit()
 
     def _begin_rule(self, load: Load) -> WriteRule:
         """The write rule, begun; in a shared transaction it may have been begun before."""

@@ -86,19 +86,18 @@ class Assignment:
         task: Any,
         texts: Mapping[str, bytes] | None = None,
         tags: Collection[str] = (),
-        answer: Callable[[Any], Any] | None = None,
         found: Callable[[], Any] = lambda: None,
         told: Callable[[str], None] = lambda said: None,
         again: bool = True,
     ) -> None:
-        """`answer` is asked what to answer to what the task says; `found`, once it is lost, what it has given all the
-        same, or None; `told` is told what becomes of it. Unless `again`, one that has begun is not given to another."""
+        """`found` is asked, once it is lost, what it has given all the same, or None; `told` is told what becomes of it.
+        Unless `again`, one that has begun is not given to another."""
         self.crew = crew
         #: Where it is carried out, for people; and how often it was lost.
         self.worker = ""
         self.lost = 0
         self._task, self._texts, self._tags = task, texts or {}, tags
-        self._answer: Callable[[Any], Any] = answer or (lambda message: None)
+        self._answer: Callable[[Any], Any] = lambda message: None
         self._found, self._told = found, told
         self._again = again
         self._line: Line | None = None
@@ -109,7 +108,7 @@ class Assignment:
         self._errand: Errand | None = None
 
     def answers_by(self, answer: Callable[[Any], Any]) -> None:
-        """Have this be asked what to answer."""
+        """Have this be asked what to answer to what the task says."""
         self._answer = answer
 
     def stop(self, ending: Ending, limit: float = 0.0) -> None:

@@ -14,76 +14,31 @@ from kanal.connections.base import as_portioned, as_sharing
 from kanal.core.errors import KanalError
 from kanal.core.tally import Tally
 from kanal.runlog import BLOCK
-from kanal.runner.attempt import failed_try
 from kanal.runner.elsewhere.crew import Assignment, Crew
 from kanal.runner.elsewhere.names import prefix_of
 from kanal.runner.elsewhere.portions import Known, PortionOutcome, PortionTask, PublishTask, Unpublished
-from kanal.runner.elsewhere.remote import RunHere, answered, found_committed, tags_of, texts_of
+from kanal.runner.elsewhere.remote import AttemptElsewhere, RunHere, answered, found_committed
 from kanal.runner.job_plan import PipelinePlan
-from kanal.runner.messages import BatchEnds, Ending, Failure, StepBegins, StepOutcome, StepTask, Stopped, TimedOut
+from kanal.runner.messages import BatchEnds, Failure, StepBegins, StepOutcome, StepTask, Stopped
 from kanal.runner.step import PipelineStep
 
 #: So often rows are taken out of portions, before that is given up.
 _TIMES = 50
 
 
-class DividedAttempt:
+class DividedAttempt(AttemptElsewhere):
     """A step of which several load a range each, and one publishes all."""
 
+    step: PipelinePlan
+
     def __init__(self, context: RunHere, step: PipelinePlan, crew: Crew, task: StepTask) -> None:
-        self.context = context
-        self.step = step
-        self.began = time.monotonic()
-        self.stopped = threading.Event()
-        self.stopped_at = 0.0
-        self.abandoned = False
-        self.why: KanalError = Stopped()
-        self.notes: list[str] = []
-        self._crew, self._task = crew, task
-        self._texts = texts_of(context.plan.job)
-        self._running: set[Assignment] = set()
-        self._lock = threading.Lock()
+        super().__init__(context, step, crew, task)
         self._tallies: dict[int, Tally] = {}
         self._ranges = 0
         self._began: dict[int, float] = {}
         self._place = prefix_of(context.plan.job.log_name, str(context.record.token), step.name)
 
-    #: What is published may be committed: it is never left alone.
-    can_be_left = False
-
-    def stop(self, why: KanalError) -> None:
-        """Ask that the step ends, is undone, and fails with this."""
-        if not self.stopped.is_set():
-            self.why = why
-            self.stopped_at = time.monotonic()
-            self.stopped.set()
-        with self._lock:
-            running = list(self._running)
-        for assignment in running:
-            self._stop(assignment)
-
-    def _stop(self, assignment: Assignment) -> None:
-        assignment.stop(
-            Ending.TIMED_OUT if isinstance(self.why, TimedOut) else Ending.STOPPED, self.step.timeout or 0.0
-        )
-
-    def outcome(self) -> StepOutcome:
-        """How it stands, as far as that is known here."""
-        return StepOutcome(notes=tuple(self.notes))
-
-    def run(self, retries: int, wait: float) -> StepOutcome:
-        """Have all ranges loaded and published; how it ended. It is tried again as a whole where a trouble passes."""
-        tries = 0
-        while True:
-            outcome = self._try()
-            failure = outcome.failure
-            if failure is None or not failure.passing or tries >= retries or self.stopped.wait(wait):
-                return replace(outcome, notes=(*self.notes, *outcome.notes))
-            tries += 1
-            self.context.try_failed(self.step.name, tries, failure.said)
-            self.notes.append(failed_try(tries, failure))
-
-    def _try(self) -> StepOutcome:
+    def _try(self) -> StepOutcome | Failure:
         found = found_committed(self.context, self.step) if self.context.resumed else None
         if found is not None:
             return found
@@ -95,11 +50,14 @@ class DividedAttempt:
                 snapshot = None
                 if self.step.settings.split.snapshot == "common":
                     snapshot = stack.enter_context(as_sharing(self.step.source).share_snapshot())
-                return self._load(snapshot)
+                outcome = self._load(snapshot)
         except Stopped:
-            return StepOutcome(failure=Failure.of(self.why))
+            return Failure.of(self.why)
         except BaseException as error:
-            return StepOutcome(failure=Failure.of(error))
+            return Failure.of(error)
+        # All of it is tried again, not what publishes it alone.
+        failure = outcome.failure if isinstance(outcome, StepOutcome) else None
+        return outcome if failure is None or not failure.passing else failure
 
     def _drop(self) -> None:
         try:
@@ -109,7 +67,7 @@ class DividedAttempt:
 
     # --- ranges ----------------------------------------------------------------------------------------------------
 
-    def _load(self, snapshot: str | None) -> StepOutcome:
+    def _load(self, snapshot: str | None) -> StepOutcome | Failure:
         assert self.step.settings.split is not None
         windows = PipelineStep.ranges(self.step, self.step.settings.split.parts)
         self._ranges = len(windows)
@@ -123,7 +81,7 @@ class DividedAttempt:
             ]
             failure = self._load_portions(tasks, portions)
             if failure is not None:
-                return StepOutcome(failure=failure)
+                return failure
             done = [portion for portion in portions if portion is not None]
             outcome = self._publish(done)
             if not isinstance(outcome, Unpublished):
@@ -137,15 +95,12 @@ class DividedAttempt:
         failures: list[Failure] = []
 
         def load(task: PortionTask) -> None:
-            outcome = self._carried_out(task, task.number)
+            outcome = self._part(task, task.number)
             if isinstance(outcome, PortionOutcome) and outcome.outcome.failure is not None:
                 outcome = outcome.outcome.failure
             if isinstance(outcome, Failure):
                 failures.append(outcome)
-                with self._lock:
-                    others = list(self._running)
-                for other in others:
-                    self._stop(other)
+                self._stop_all()
             else:
                 portions[task.number] = outcome
 
@@ -158,41 +113,21 @@ class DividedAttempt:
             return Failure.of(self.why)
         return failures[0] if failures else None
 
-    def _publish(self, portions: list[PortionOutcome]) -> StepOutcome | Unpublished:
-        if self.stopped.is_set():
-            return StepOutcome(failure=Failure.of(self.why))
+    def _publish(self, portions: list[PortionOutcome]) -> StepOutcome | Failure | Unpublished:
         task = PublishTask(replace(self._task, earlier={}), portions)
         base = sum(portion.outcome.batches for portion in portions)
-        found = partial(found_committed, self.context, self.step)
-        outcome = self._carried_out(task, self._ranges, base, found)
-        if isinstance(outcome, Failure):
-            return StepOutcome(failure=outcome)
+        outcome = self._part(task, self._ranges, base, partial(found_committed, self.context, self.step))
         if isinstance(outcome, StepOutcome):
             notes = dict.fromkeys(note for portion in portions for note in portion.outcome.notes)
             return replace(outcome, notes=tuple(dict.fromkeys((*notes, *outcome.notes))))
         return outcome  # type: ignore[no-any-return]
 
-    def _carried_out(self, task: Any, number: int, base: int = 0, found: Callable[[], Any] = lambda: None) -> Any:
-        """What a task gave, whose batches are numbered from the number of its block on."""
-        log, tags = self.context.log, tags_of(self._task.job)
-        assignment = Assignment(self._crew, task, self._texts, tags, None, found, self.notes.append)
-        assignment.answers_by(partial(self._answer, number, base, assignment))
-        with self._lock:
-            self._running.add(assignment)
-        try:
-            if self.stopped.is_set():
-                return Failure.of(self.why)
-            outcome = assignment.run()
-            seconds = time.monotonic() - self._began.get(number, time.monotonic())
-            log.task_ends(self.context.record.run, self.step.name, number + 1, seconds)
-            return outcome
-        except Stopped:
-            return Failure.of(self.why)
-        except BaseException as error:
-            return Failure.of(error)
-        finally:
-            with self._lock:
-                self._running.discard(assignment)
+    def _part(self, task: Any, number: int, base: int = 0, found: Callable[[], Any] = lambda: None) -> Any:
+        """What a part gave, whose batches are numbered from the number of its block on."""
+        outcome = self._carried_out(task, partial(self._answer, number, base), found)
+        seconds = time.monotonic() - self._began.get(number, time.monotonic())
+        self.context.log.task_ends(self.context.record.run, self.step.name, number + 1, seconds)
+        return outcome
 
     def _answer(self, block: int, base: int, assignment: Assignment, message: Any) -> Any:
         run, name = self.context.record.run, self.step.name
@@ -212,7 +147,7 @@ class DividedAttempt:
             counted = PipelineStep(self.step, self.context.moment, self.context.plan.job.job, tally=total)
             self.context.batch_ends(counted, batch, message.rejects)
         else:
-            return answered(self.context, self.step, message, assignment)
+            return answered(self.context, self.step, assignment, message)
         return None
 
 

@@ -13,7 +13,6 @@ import pyarrow as pa
 
 from kanal.connections import TableInfo
 from kanal.connections.base import as_sharing
-from kanal.connections.journal import Progress
 from kanal.connections.loading import Load, PortionLoad, PortionRows, RefusedRow, SwapLoad
 from kanal.connections.reading import Reading, Window
 from kanal.connections.roles import Reads, Writes
@@ -208,12 +207,7 @@ class PublishStep(PipelineStep):
                 self._delete_rest(rule, load)
                 self._end(load)
                 self._go_on()
-                if self.record is not None:
-                    self.record(load, Progress(self.tally, self.batches, done=True))
-                self.before_commit()
-                self.committing = True
-                load.commit()
-                self.after_commit()
+                self._commit_as_one(load)
 
     def _begin_rule(self, load: Load) -> WriteRule:
         if not self.plan.swaps:

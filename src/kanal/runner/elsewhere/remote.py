@@ -1,13 +1,14 @@
-"""A step that runs elsewhere, to its run as if it were an Attempt here."""
+"""Steps that run elsewhere, to their run as if they were Attempts here."""
 
 from __future__ import annotations
 
 import datetime as dt
 import threading
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from contextlib import suppress
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any, Protocol
 
@@ -45,8 +46,11 @@ class RunHere(RunContext, Protocol):
         """Be told that a worker begins with a step, or a part of it."""
 
 
-class RemoteAttempt:
-    """A step that somebody of a crew carries out."""
+class AttemptElsewhere:
+    """A step that others carry out, to its run as if it were an Attempt here."""
+
+    #: What it does elsewhere may commit: it is never left alone.
+    can_be_left = False
 
     def __init__(self, context: RunHere, step: StepPlan, crew: Crew, task: StepTask) -> None:
         self.context = context
@@ -57,13 +61,10 @@ class RemoteAttempt:
         self.abandoned = False
         self.why: KanalError = Stopped()
         self.notes: list[str] = []
-        self._assignment = Assignment(
-            crew, task, texts_of(context.plan.job), tags_of(task.job), self._answer, self._found, self.notes.append,
-            again=can_be_done_again(step),
-        )  # fmt: skip
-
-    #: What it does elsewhere may commit: it is never left alone.
-    can_be_left = False
+        self._crew, self._task = crew, task
+        self._texts, self._tags = texts_of(context.plan.job), tags_of(task.job)
+        self._under_way: set[Assignment] = set()
+        self._lock = threading.Lock()
 
     def stop(self, why: KanalError) -> None:
         """Ask that the step ends, is undone, and fails with this."""
@@ -71,43 +72,74 @@ class RemoteAttempt:
             self.why = why
             self.stopped_at = time.monotonic()
             self.stopped.set()
+        self._stop_all()
+
+    def _stop_all(self) -> None:
+        """Ask that all ends that is under way."""
         ending = Ending.TIMED_OUT if isinstance(self.why, TimedOut) else Ending.STOPPED
-        self._assignment.stop(ending, self.step.timeout or 0.0)
+        with self._lock:
+            under_way = list(self._under_way)
+        for assignment in under_way:
+            assignment.stop(ending, self.step.timeout or 0.0)
 
     def outcome(self) -> StepOutcome:
         """How it stands, as far as that is known here."""
         return StepOutcome(notes=tuple(self.notes))
 
     def run(self, retries: int, wait: float) -> StepOutcome:
-        """Have the step carried out, and do meanwhile what it asks for; how it ended. It is tried again where it
-        runs."""
+        """Have the step carried out, and do meanwhile what it asks for; how it ended."""
         number = 0
         while True:
-            outcome = self._carried_out()
+            outcome = self._try()
             if isinstance(outcome, StepOutcome):
                 return replace(outcome, notes=(*self.notes, *outcome.notes))
             if not outcome.passing or number >= retries or self.stopped.wait(wait):
                 return StepOutcome(notes=tuple(self.notes), failure=outcome)
-            number += 1  # it could not even be planned there
+            number += 1
             self.context.try_failed(self.step.name, number, outcome.said)
             self.notes.append(failed_try(number, outcome))
 
-    def _carried_out(self) -> StepOutcome | Failure:
+    def _try(self) -> StepOutcome | Failure:
+        """One try: how the step ended, or why not, which is tried again where that passes."""
+        raise NotImplementedError
+
+    def _carried_out(
+        self,
+        task: Any,
+        answer: Callable[[Assignment, Any], Any],
+        found: Callable[[], Any] = lambda: None,
+        again: bool = True,
+    ) -> Any:
+        """What a task gave, or why it gave nothing. `answer` is asked what to answer to what it says."""
+        assignment = Assignment(self._crew, task, self._texts, self._tags, found, self.notes.append, again)
+        assignment.answers_by(partial(answer, assignment))
+        with self._lock:
+            self._under_way.add(assignment)
         try:
-            found: StepOutcome | Failure = self._assignment.run()
+            if self.stopped.is_set():
+                return Failure.of(self.why)
+            outcome = assignment.run()
         except Stopped:
             return Failure.of(self.why)
         except BaseException as error:
             return Failure.of(error)
-        if isinstance(found, Failure) and self._assignment.worker:
-            return replace(found, said=f"{self._assignment.worker}: {found.said}")
-        return found
+        finally:
+            with self._lock:
+                self._under_way.discard(assignment)
+        if isinstance(outcome, Failure) and assignment.worker:
+            return replace(outcome, said=f"{assignment.worker}: {outcome.said}")
+        return outcome
 
-    def _answer(self, message: Any) -> Any:
-        return answered(self.context, self.step, message, self._assignment)
 
-    def _found(self) -> StepOutcome | None:
-        return found_committed(self.context, self.step)
+class RemoteAttempt(AttemptElsewhere):
+    """A step that one of a crew carries out, who tries it again by itself."""
+
+    def _try(self) -> StepOutcome | Failure:
+        found = partial(found_committed, self.context, self.step)
+        outcome: StepOutcome | Failure = self._carried_out(
+            self._task, partial(answered, self.context, self.step), found, can_be_done_again(self.step)
+        )
+        return outcome
 
 
 def can_be_done_again(step: StepPlan) -> bool:
@@ -115,7 +147,7 @@ def can_be_done_again(step: StepPlan) -> bool:
     return Writes.REMEMBER in (step.target if isinstance(step, PipelinePlan) else step.database).writes
 
 
-def answered(context: RunHere, step: StepPlan, message: Any, assignment: Assignment) -> Any:
+def answered(context: RunHere, step: StepPlan, assignment: Assignment, message: Any) -> Any:
     """What a run answers to what one of its steps says."""
     name, run = step.name, context.record.run
     if isinstance(message, StepBegins):
