@@ -153,6 +153,7 @@ def scaling(databases: Databases, counts: list[int], rows: int, rate: float) -> 
         step = kanal.Pipeline(**places, batch_rows=5_000)
         with cluster_of(count) as crew:
             timed(databases.job({"warm": kanal.Pipeline(**places, where="id < 0")}), executor=crew)
+            time.sleep(8)  # until the workers have closed their connections of that run
             found.append((count, timed(databases.job({"passage": step}, gate.own_port), executor=crew)))
         print(f"{count:3} workers  {found[-1][1]:7.1f} s", flush=True)
     return found

@@ -120,12 +120,12 @@ class SqlJournal:
         """Make a step's entry that of who goes on with it, so that nobody else can commit any more; how far it was
         committed before."""
         entry = _entry(token, step)
-        found = self.database.found_by(sa.select(PROGRESS.c.session).where(entry))
+        found = self.database.found_by(sa.select(PROGRESS.c.session, PROGRESS.c.owner).where(entry))
         if not found:
             with contextlib.suppress(DatabaseError):  # another may claim it at this moment
                 self.database.change(PROGRESS.insert().values(token=token, step=step[:200], owner=owner))
                 return None
-        if found and found[0][0] is not None:  # what it has locked, this one would wait for
+        if found and found[0][0] is not None and found[0][1] != owner:  # what it has locked, this one would wait for
             self.database.end_session(found[0][0])
         self.database.change(PROGRESS.update().where(entry).values(owner=owner, session=None))
         return self.recorded(token, step)

@@ -90,7 +90,7 @@ class Assignment:
         told: Callable[[str], None] = lambda said: None,
         again: bool = True,
     ) -> None:
-        """`found` is asked, once it is lost, what it has given all the same, or None; `told` is told what becomes of it.
+        """`found` is asked, once it is lost, what it has given all the same, or None; `told` is told what happened.
         Unless `again`, one that has begun is not given to another."""
         self.crew = crew
         #: Where it is carried out, for people; and how often it was lost.
