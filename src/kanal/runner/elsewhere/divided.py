@@ -93,9 +93,12 @@ class DividedAttempt(AttemptElsewhere):
     def _load_portions(self, tasks: list[PortionTask], portions: list[PortionOutcome | None]) -> Failure | None:
         """Have ranges loaded side by side; why that failed, if it did."""
         failures: list[Failure] = []
+        limit = self.context.plan.limits.get(self.step.target.name, len(tasks))
+        room = threading.Semaphore(max(1, limit))
 
         def load(task: PortionTask) -> None:
-            outcome = self._part(task, task.number)
+            with room:
+                outcome = Failure.of(Stopped()) if failures else self._part(task, task.number)
             if isinstance(outcome, PortionOutcome) and outcome.outcome.failure is not None:
                 outcome = outcome.outcome.failure
             if isinstance(outcome, Failure):
