@@ -184,15 +184,28 @@ def many_steps(databases: Databases, steps: int, workers: int) -> float:
         return timed(databases.job({}, command=commands), executor=crew)
 
 
-def calculated(task: float, log: float, ratio: float) -> None:
+def batch_cost(databases: Databases) -> float:
+    """Seconds that a batch more costs a run of two workers."""
+    places: dict[str, Any] = {"source": "old:passage", "target": "new:passage", "write": "truncate", "split": 2}
+    few, many = (kanal.Pipeline(**places, where="id <= 100000", batch_rows=rows) for rows in (100_000, 100))
+    with cluster_of(2) as crew:
+        timed(databases.job({"few": few}), executor=crew)
+        steps = {"few": few}, {"many": many}
+        pairs = [[timed(databases.job(step), executor=crew) for step in steps] for _ in range(3)]
+    return statistics.median(with_many - with_few for with_few, with_many in pairs) / 1_000
+
+
+def calculated(task: float, log: float, batch: float, ratio: float) -> None:
     """What bounds 1,000 tables and 10 TB on 64 workers, by what was measured here."""
     tables, size, workers, reading = 1_000, 10e12, 64, 100e6
-    part = 2e9
+    part, row, batch_bytes = 2e9, 100, 64 * 1024 * 1024
     tasks = size / part + 2 * tables
     moving = size / reading / workers
     print(f"""
 1,000 tables, 10 TB, 64 workers. Assumed: {reading / 1e6:.0f} MB/s a worker for reading, computing and writing together,
-ranges of {part / 1e9:.0f} GB, so {tasks:,.0f} tasks.
+ranges of {part / 1e9:.0f} GB, so {tasks:,.0f} tasks; rows of {row} bytes.
+  batches of 50,000 rows       {size / row / 50_000 * batch / 3600:6.1f} h  (one process logs them)
+  batches of 64 MiB            {size / batch_bytes * batch / 60:6.1f} min  (batch_rows = 700000)
   moving the bytes            {moving / 3600:6.1f} h  (by {workers} workers)
   what tasks cost the workers {tasks * task / workers / 60:6.1f} min
   what they cost the run      {tasks * log / 60:6.1f} min  (one process, scheduler and run log: the many steps)
@@ -222,7 +235,9 @@ def main() -> None:
         took = many_steps(databases, arguments.many, 2)
         print(f"{arguments.many:,} steps of a command: {took:.0f} s, {1000 * took / arguments.many:.1f} ms each")
         last, seconds = found[-1]
-        calculated(costs["overhead"], took / arguments.many, base * first / (seconds * last))
+        batch = batch_cost(databases)
+        print(f"a batch costs the run {1000 * batch:.1f} ms")
+        calculated(costs["overhead"], took / arguments.many, batch, base * first / (seconds * last))
 
 
 if __name__ == "__main__":

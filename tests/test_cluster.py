@@ -140,6 +140,20 @@ def test_a_job_by_a_cluster_and_what_is_told_of_it(places: Places, tmp_path: Pat
     assert cli("clean", "job.toml").stdout.startswith("Nothing is left")
 
 
+def test_a_command_and_a_step_by_the_executor_of_a_client(places: Places, tmp_path: Path, cluster: str) -> None:
+    distributed = pytest.importorskip("distributed")
+    old, new = places("postgresql"), places("mariadb")
+    old.sql("CREATE TABLE t (id integer PRIMARY KEY)", "INSERT INTO t VALUES (1), (2)")
+    new.sql("CREATE TABLE t (id integer PRIMARY KEY)")
+    body = '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\n'
+    body += '[command.more]\nconnection = "new"\nsql = "INSERT INTO t VALUES (3)"\nafter = "t"\n'
+    with distributed.Client(cluster, set_as_default=False) as client:
+        run = job(tmp_path, body, old=old, new=new).run(executor=client.get_executor())
+        assert client.status == "running"
+    assert [str(step.status) for step in run] == ["succeeded", "succeeded"]
+    assert new.rows("SELECT sum(id) FROM t") == [(6,)]
+
+
 def test_what_a_cluster_cannot_do_is_said_before(places: Places, tmp_path: Path, cluster: str, cli: Cli) -> None:
     old, new = places("mariadb"), places("postgresql")
     for place in (old, new):
