@@ -197,15 +197,13 @@ def batch_cost(databases: Databases) -> float:
 
 def calculated(task: float, log: float, batch: float, ratio: float) -> None:
     """What bounds 1,000 tables and 10 TB on 64 workers, by what was measured here."""
-    tables, size, workers, reading = 1_000, 10e12, 64, 100e6
-    part, row, batch_bytes = 2e9, 100, 64 * 1024 * 1024
+    tables, size, workers, reading, part = 1_000, 10e12, 64, 100e6, 2e9
     tasks = size / part + 2 * tables
     moving = size / reading / workers
     print(f"""
 1,000 tables, 10 TB, 64 workers. Assumed: {reading / 1e6:.0f} MB/s a worker for reading, computing and writing together,
-ranges of {part / 1e9:.0f} GB, so {tasks:,.0f} tasks; rows of {row} bytes.
-  batches of 50,000 rows       {size / row / 50_000 * batch / 3600:6.1f} h  (one process logs them)
-  batches of 64 MiB            {size / batch_bytes * batch / 60:6.1f} min  (batch_rows = 700000)
+ranges of {part / 1e9:.0f} GB, so {tasks:,.0f} tasks.
+  telling of batches, once a second for each worker, takes at most {workers * batch:.0%} of the run's process
   moving the bytes            {moving / 3600:6.1f} h  (by {workers} workers)
   what tasks cost the workers {tasks * task / workers / 60:6.1f} min
   what they cost the run      {tasks * log / 60:6.1f} min  (one process, scheduler and run log: the many steps)

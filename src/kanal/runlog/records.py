@@ -23,6 +23,11 @@ class BatchRecord:
     computing: float
     writing: float
 
+    def joined(self, later: BatchRecord) -> BatchRecord:
+        """This one and a later one as one, which has the number of the later one."""
+        times = (self.reading + later.reading, self.computing + later.computing, self.writing + later.writing)
+        return BatchRecord(later.batch, Tally.sum([self.tally, later.tally]), *times)
+
 
 @dataclass(frozen=True)
 class Usual:

@@ -228,8 +228,7 @@ class PipelinePlan:
     @property
     def swaps(self) -> bool:
         """True where its target is exchanged for a new table, if several workers load it."""
-        settings = self.settings
-        return settings.publish == "swap" and settings.write == "truncate" and settings.split is not None
+        return self.settings.publish == "swap" and self.empties and self.settings.split is not None
 
     @property
     def takes_files(self) -> bool:

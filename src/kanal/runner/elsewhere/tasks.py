@@ -170,6 +170,8 @@ def _(task: PortionTask, texts: Mapping[str, bytes], talk: Talk) -> PortionOutco
         running = attempt.running
         if not isinstance(running, PortionStep):
             return PortionOutcome(outcome)
+        if outcome.failure is None:
+            context.tell()
         return replace(running.outcome_of(outcome), resolved=frozenset(context.resolved))
 
 
@@ -376,12 +378,40 @@ class RunThere:
             self._talk.ask(TryFailed(number, said))
 
 
+#: Seconds, or rejected rows, after which batches of a range are told.
+_TELL_EVERY = 1.0
+_REJECTS = 1_000
+
+
 class PortionThere(RunThere):
     """The run of a step of which one range is loaded here: nothing is marked or resolved before all are published."""
 
     def __init__(self, task: StepTask, plan: JobPlan, talk: Talk) -> None:
         super().__init__(task, plan, talk)
         self.resolved: set[int] = set()
+        self._waiting: BatchEnds | None = None
+        self._told = 0.0
+
+    def begin_step(self, run: int, step: str, batches: int = 0) -> None:
+        """Record that the range begins, or begins again."""
+        self._waiting = None
+        super().begin_step(run, step, batches)
+
+    def batch_ends(self, step: PipelineStep, batch: BatchRecord, rejects: Sequence[Reject]) -> None:
+        """Called after each batch. As none is committed by itself, several are told as one: else the run would have far
+        more to do with many small ones than with the rows."""
+        waiting = self._waiting
+        if waiting is not None:
+            batch, rejects = waiting.batch.joined(batch), [*waiting.rejects, *rejects]
+        self._waiting = BatchEnds(batch, rejects, replace(step.tally))
+        if len(rejects) >= _REJECTS or time.monotonic() - self._told > _TELL_EVERY:
+            self.tell()
+
+    def tell(self) -> None:
+        """Tell what was not told yet."""
+        if self._waiting is not None:
+            self._talk.ask(self._waiting)
+            self._waiting, self._told = None, time.monotonic()
 
     def needs_mark(self, step: PipelinePlan) -> bool:
         """False: a portion is nothing that anybody sees."""

@@ -219,7 +219,7 @@ class PipelinePlanner(HistoryPlanner):
             ("duplicates", settings.duplicates == "last", Writes.REPLACE),
             ("partition_by", bool(settings.partition_by), Writes.FILES),
             ("file_rows", settings.file_rows is not None, Writes.FILES),
-            ("publish", settings.publish == "swap" and settings.write == "truncate", Writes.SWAP),
+            ("publish", settings.publish == "swap" and self.rule.empties, Writes.SWAP),
         ]
         for key, asked, ability in wanted:
             if asked:
