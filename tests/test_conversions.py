@@ -11,6 +11,7 @@ import decimal
 import math
 import re
 import zoneinfo
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
@@ -23,6 +24,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kanal.core.conversions import Example, Options, all_examples, converter
+from kanal.core.conversions.digits import scan_numbers
 from kanal.core.errors import ConversionError, ExpressionError
 from kanal.core.expressions import Scope, compile_expression
 from kanal.core.frame import Frame, SourceBatch
@@ -404,3 +406,11 @@ def test_texts_are_dates_by_a_format_in_an_expression(text: str, value: Any) -> 
     made = frame.array(compile_expression(text, scope).node.evaluate(frame)).to_pylist()
     bad = {fault.row for fault in frame.collect()}
     assert ["fault" if row in bad else found for row, found in enumerate(made)] == value
+
+
+def test_a_thread_computes_as_the_main_one_does() -> None:
+    """Rows are computed in threads, in which some versions of NumPy count otherwise."""
+    texts = pa.array(["11999"])
+    with ThreadPoolExecutor(1) as threads:
+        numbers, sure = threads.submit(scan_numbers, texts, 18, 0, ".", None).result()
+    assert (numbers.tolist(), sure.tolist()) == ([11999], [True])
