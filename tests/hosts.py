@@ -13,7 +13,7 @@ import sys
 import threading
 import time
 from pathlib import Path
-from typing import IO, Any
+from typing import IO
 
 import sqlalchemy as sa
 
@@ -43,16 +43,13 @@ class Network:
 
     def __init__(self, folder: Path, *names: str) -> None:
         self.folder = folder
-        self._number = next(_networks)
-        self._bridge = f"kb{self._number}"
-        self.gate = f"10.{90 + self._number // 200}.{self._number % 200}.1"
-        self._tag = f"k{self._number}"
+        number = self._free_number()
+        self._bridge, self._tag = f"kb{number}", f"k{number}"
+        self.gate = f"10.{90 + number // 200}.{number % 200}.1"
         self.addresses = {"database": self.gate}
         self._processes: dict[str, subprocess.Popen[str]] = {}
-        self._kept: dict[str, Any] = {}
         self._gates: list[Gate] = []
         self._closing = False
-        _ip("link", "add", self._bridge, "type", "bridge")
         _ip("addr", "add", f"{self.gate}/24", "dev", self._bridge)
         _ip("link", "set", self._bridge, "up")
         for place, name in enumerate(names, 2):
@@ -66,6 +63,17 @@ class Network:
             _ip("-n", space, "link", "set", inner, "up")
             _ip("-n", space, "link", "set", "lo", "up")
             self.addresses[name] = address
+
+    @staticmethod
+    def _free_number() -> int:
+        """A number that no other network has, whose bridge is made."""
+        for number in itertools.islice(_networks, 400):
+            made = subprocess.run(
+                ["ip", "link", "add", f"kb{number}", "type", "bridge"], check=False, capture_output=True
+            )
+            if made.returncode == 0:
+                return number
+        raise OSError("no bridge can be made")
 
     # --- what runs on the hosts ------------------------------------------------------------------------------------
 
