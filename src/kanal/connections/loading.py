@@ -32,10 +32,9 @@ class RefusedRow:
 
 @dataclass(frozen=True)
 class DoubledRow:
-    """A row of a portion whose key an earlier row has: which portion, its number in it, and what tells its content."""
+    """A row of a portion whose key an earlier row has: which portion, and what tells its content."""
 
     portion: int
-    number: int
     content: int
 
 

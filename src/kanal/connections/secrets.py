@@ -12,7 +12,8 @@ from kanal.core.errors import KanalError
 if TYPE_CHECKING:
     from kanal.definition import Secret
 
-_VARIABLE = re.compile(r"\$\{([A-Za-z_][A-Za-z0-9_]*)(?::-([^}]*))?\}")
+#: A variable of the environment in a text, by its name, and what it is where it is not set.
+VARIABLE = re.compile(r"\$\{([A-Za-z_][A-Za-z0-9_]*)(?::-([^}]*))?\}")
 
 
 def expand(text: str, what: str) -> str:
@@ -27,7 +28,7 @@ def expand(text: str, what: str) -> str:
             )
         return found
 
-    return _VARIABLE.sub(value, text)
+    return VARIABLE.sub(value, text)
 
 
 def secret_value(secret: Secret, what: str, folder: Path, user: str | None = None) -> str:

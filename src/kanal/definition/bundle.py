@@ -33,11 +33,16 @@ def texts_of(job: JobDefinition) -> list[Path]:
     if main is None:
         raise KanalError("The job was made in Python, and has no file", "write it to a file first, by Job.write")
     found = [main, *(path for path, _ in job._lines.values())]
-    found += [job.texts / command.sql_file for command in job.command.values() if command.sql_file is not None]
-    found += [job.texts / name for name in job.functions if isinstance(name, str) and name.endswith(".py")]
-    places = [connection.openapi for connection in job.connection.values() if connection.openapi is not None]
-    found += [job.texts / place for place in places if "://" not in place]
+    found += [job.texts / name for name in named_texts(job)]
     return list(dict.fromkeys(path.resolve() for path in found))
+
+
+def named_texts(job: JobDefinition) -> list[str]:
+    """The files that a job names as texts of its own, from its folder: SQL, functions and descriptions."""
+    found = [command.sql_file for command in job.command.values() if command.sql_file is not None]
+    found += [name for name in job.functions if isinstance(name, str) and name.endswith(".py")]
+    places = [connection.openapi for connection in job.connection.values() if connection.openapi is not None]
+    return found + [place for place in places if "://" not in place]
 
 
 def write_bundle(job: JobDefinition, path: Path) -> list[str]:

@@ -11,6 +11,7 @@ import time
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import replace
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from kanal.connections.base import Target
@@ -38,10 +39,9 @@ from kanal.runner.watcher import Watcher
 
 if TYPE_CHECKING:  # it is imported where an executor is given
     from kanal.runner.elsewhere.crew import Crew
-    from kanal.runner.elsewhere.divided import DividedAttempt
-    from kanal.runner.elsewhere.remote import RemoteAttempt
+    from kanal.runner.elsewhere.remote import AttemptElsewhere
 
-    AnyAttempt = Attempt | RemoteAttempt | DividedAttempt
+    AnyAttempt = Attempt | AttemptElsewhere
 
 #: Seconds that may be spent on asking how many rows there are.
 _QUICKLY = 1.0
@@ -146,6 +146,13 @@ class Execution:
 
     #: Its own steps are not given to others.
     elsewhere = False
+
+    @cached_property
+    def texts(self) -> Mapping[str, bytes]:
+        """The texts that its job is made of besides its file, as they were when the first step was handed out."""
+        from kanal.runner.elsewhere.remote import texts_of
+
+        return texts_of(self.plan.job)
 
     @property
     def resumed(self) -> bool:

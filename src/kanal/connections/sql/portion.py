@@ -113,6 +113,6 @@ def doubled_rows(load: SqlLoad, portions: Sequence[Portion], columns: Sequence[s
     # Which of the rows of one key is the first is asked of the database, which knows what it holds equal.
     place = sa.func.row_number().over(partition_by=keys, order_by=[every.c.kanal_portion, every.c.kanal_number])
     ranked = sa.select(*every.c, place.label("kanal_place")).select_from(every.join(doubled, same)).subquery("ranked")
-    later = sa.select(*list(ranked.c)[:-1]).where(ranked.c.kanal_place > 1)
-    for portion, number, digest, *_ in load.rows(later):
-        yield DoubledRow(int(portion), int(number), int(digest))
+    later = sa.select(ranked.c.kanal_portion, ranked.c[HASH]).where(ranked.c.kanal_place > 1)
+    for portion, digest in load.rows(later):
+        yield DoubledRow(int(portion), int(digest))

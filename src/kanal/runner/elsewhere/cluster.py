@@ -8,7 +8,6 @@ from __future__ import annotations
 import contextlib
 import logging
 import pickle
-import queue
 import threading
 import time
 import uuid
@@ -127,12 +126,11 @@ class Cluster(Crew):
 
     replaces = True
 
-    def __init__(self, address: str, client: Any = None, security: Any = None) -> None:
+    def __init__(self, address: str, client: Any = None) -> None:
         """Raises KanalError where there is no scheduler, or no worker."""
         self.pace = pace()
         self.address = address
         self._own = client is None
-        self._security = security
         self._client = client or self._connected(CONNECT)
         self._inbox_name = f"kanal-{uuid.uuid4()}"
         self._errands: dict[str, _ClusterErrand] = {}
@@ -149,9 +147,7 @@ class Cluster(Crew):
     def _connected(self, timeout: float) -> Any:
         distributed = _distributed()
         try:
-            return distributed.Client(
-                self.address, timeout=timeout, set_as_default=False, security=self._security, name="kanal"
-            )
+            return distributed.Client(self.address, timeout=timeout, set_as_default=False, name="kanal")
         except ValueError as error:
             said, remedy = f"{self.address} is no address of a scheduler: {error}", "write one such as tcp://hub:8786"
         except Exception as error:
@@ -307,7 +303,6 @@ class _ClusterErrand(Errand):
 
     def __init__(self, cluster: Cluster) -> None:
         super().__init__()
-        self.heard = queue.SimpleQueue()
         self.future: Any = None
         self.failed: KanalError | None = None
         self._cluster = cluster

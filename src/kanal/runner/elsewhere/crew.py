@@ -295,11 +295,11 @@ class _ExecutorErrand(Errand):
 class ExecutorCrew(Crew):
     """The processes of an executor, which call back by a socket."""
 
-    def __init__(self, executor: Executor, host: str = "127.0.0.1") -> None:
+    def __init__(self, executor: Executor) -> None:
         self.pace = pace()
         self._executor = executor
         self._key = secrets.token_bytes(32)
-        self._listener = Listener((host, 0), authkey=self._key)
+        self._listener = Listener(("127.0.0.1", 0), authkey=self._key)
         self._errands: dict[str, _ExecutorErrand] = {}
         self._numbers = itertools.count(1)
         self._closed = False

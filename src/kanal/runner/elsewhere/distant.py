@@ -13,6 +13,8 @@ from typing import Any
 from kanal.connections import open_connection
 from kanal.connections.base import Connection
 from kanal.connections.errors import DatabaseError
+from kanal.connections.roles import Reads
+from kanal.connections.secrets import VARIABLE
 from kanal.core.errors import KanalError, masked
 from kanal.definition import Connection as ConnectionSettings
 from kanal.definition import JobDefinition
@@ -54,7 +56,7 @@ def known_of(job: JobDefinition, crew: Crew | None) -> Known:
 
 def refuse_passwords(name: str, settings: ConnectionSettings) -> None:
     """Raise KanalError for a password that is written in a URL: it would be sent to workers."""
-    plain = _VARIABLE.sub("***", settings.url)
+    plain = VARIABLE.sub("***", settings.url)
     if masked(plain) != plain:
         raise KanalError(
             f"connection {name} has its password in its url, which would be sent to the workers",
@@ -62,22 +64,18 @@ def refuse_passwords(name: str, settings: ConnectionSettings) -> None:
         )
 
 
-_VARIABLE = re.compile(r"\$\{[^}]*\}")
-
-
 class Distant:
     """A connection that is asked by way of a worker that reaches it. What is opened by it is opened there alone."""
-
-    #: What tells it from others.
-    distant = True
 
     def __init__(self, cluster: Cluster, name: str, settings: ConnectionSettings, folder: Path) -> None:
         self._cluster, self._settings, self._folder = cluster, settings, folder
         # Of what is secret or said by variables, workers know; here its kind alone matters.
         plain = settings.model_copy(
-            update={"password": None, "sign_in": None, "url": _VARIABLE.sub(_default, settings.url)}
+            update={"password": None, "sign_in": None, "url": VARIABLE.sub(_default, settings.url)}
         )
         self._like: Any = open_connection(name, plain, folder)
+        # A state can be shown to others only by whoever holds a connection.
+        self.reads = self._like.reads - {Reads.SHARED}
         self._asked: dict[Any, Any] = {}
         self._room = str(uuid.uuid4())
         self.name = name
@@ -108,9 +106,7 @@ class Distant:
                 return self._asked[key]
         tag = self._settings.reached_from or ""
         task = CallTask(self.name, self._settings, self._folder, path, arguments, named, room=self._room)
-        found = Assignment(self._cluster, task, {}, [tag]).run()
-        if isinstance(found, Failure):
-            raise DatabaseError(found.what, found.remedy, found.passing)
+        found = _given(Assignment(self._cluster, task, tags=[tag]))
         if key is not None:
             self._asked[key] = found
         return found
@@ -133,16 +129,21 @@ class _Part:
 
 
 def _default(found: re.Match[str]) -> str:
-    """What a variable of a URL stands for where it is not set."""
-    text = found[0][2:-1]
-    return text.partition(":-")[2] or text.partition(":-")[0]
+    """What a variable of a URL stands for where it is not set; its name where that is not said."""
+    return found[2] or found[1]
 
 
 def asked_of(cluster: Cluster, worker: str, job: JobDefinition, name: str, act: Callable[[Connection], Any]) -> Any:
     """What a function gives of a connection where a worker of that address opens it; raises KanalError."""
     settings = job.connection[name]
     refuse_passwords(name, settings)
-    found = Assignment(cluster.at(worker), CallTask(name, settings, job.folder, act=act, room=str(uuid.uuid4()))).run()
+    task = CallTask(name, settings, job.folder, act=act, room=str(uuid.uuid4()))
+    return _given(Assignment(cluster.at(worker), task))
+
+
+def _given(assignment: Assignment) -> Any:
+    """What a question gives; raises KanalError."""
+    found = assignment.run()
     if isinstance(found, Failure):
         raise DatabaseError(found.what, found.remedy, found.passing)
     return found

@@ -16,7 +16,7 @@ from kanal.connections.base import as_sharing
 from kanal.connections.loading import Load, PortionLoad, PortionRows, RefusedRow, SwapLoad
 from kanal.connections.reading import Reading, Window
 from kanal.connections.roles import Reads, Writes
-from kanal.core.change_values import change_text
+from kanal.core.change_values import change_text, change_value
 from kanal.core.errors import KanalError
 from kanal.core.faults import value_text
 from kanal.core.frame import SourceBatch
@@ -89,9 +89,6 @@ def why_whole(plan: PipelinePlan) -> str | None:
     settings, writing = plan.settings, plan.writing
     assert settings.split is not None
     reasons = (
-        (settings.split.snapshot == "common" and getattr(plan.source, "distant", False),
-         f'{plan.source.name} is reached by some workers alone: set its snapshot to "none" if each range may be of '
-         "another moment"),
         (settings.split.snapshot == "common" and Reads.SHARED not in plan.source.reads,
          f'{plan.source.name} cannot show one state to readers on several machines: set its snapshot to "none" if each '
          "range may be of another moment"),
@@ -187,12 +184,9 @@ class PublishStep(PipelineStep):
             self.tally.add(portion.outcome.tally)
             self.batches += portion.outcome.batches
         if self._increment is not None:
-            greatest = [portion.greatest for portion in self.portions if portion.greatest is not None]
-            values = []
-            for text in greatest:
-                self._increment.go_on(text)
-                values.append(self._increment.greatest)
-            self._increment.greatest = max(values, default=None)
+            kind = self._increment.since.change.type
+            greatest = (change_value(one.greatest, kind) for one in self.portions if one.greatest is not None)
+            self._increment.greatest = max(greatest, default=None)
         with plan.target.load() as load:
             load.for_run(self.number, plan.name, self.moment)
             self.on_load(load)
@@ -224,17 +218,12 @@ class PublishStep(PipelineStep):
         """Write the rows of all portions; raises NotPublished where some of them have to be taken out first."""
         writing = rule.writing
         merging = writing.merging if rule.by_key else writing.inserting
-        waiting = [
-            load.portion(merging, merging.columns, portion.place, portion.there)
-            for portion in self.portions
-            if portion.there.count
-        ]
-        numbers = [place for place, portion in enumerate(self.portions) if portion.there.count]
-        counted = [portion.there.count != portion.there.numbered for portion in self.portions if portion.there.count]
+        filled = [(number, portion) for number, portion in enumerate(self.portions) if portion.there.count]
+        waiting = [load.portion(merging, merging.columns, portion.place, portion.there) for _, portion in filled]
         known: list[tuple[int, int, Known]] = []
         for place, claim in enumerate(self._claims.claims if self._claims is not None else ()):
             later = load.doubled(waiting, claim.columns)
-            known += [(numbers[row.portion], row.content, place) for row in later]
+            known += [(filled[row.portion][0], row.content, place) for row in later]
         if known:
             raise NotPublished(list({one[:2]: one for one in known}.values()))
         tally = Tally()
@@ -245,14 +234,14 @@ class PublishStep(PipelineStep):
                 if portion.kept is not None and portion.kept.count
             ]
             add_writes(tally, rule.delete_missing_of(waiting, kept, sum(one.keyless for one in self.portions)))
-        for number, portion, some_missing in zip(numbers, waiting, counted, strict=True):
+        for (number, portion), stage in zip(filled, waiting, strict=True):
             self._go_on()
-            staged = StagedRows(load, merging, "", portion)
-            staged.counted = some_missing
+            staged = StagedRows(load, merging, "", stage)
+            staged.counted = portion.there.count != portion.there.numbered
             written = staged.write()
             add_writes(tally, written)
             if written.refused:
-                contents = portion.hashes_of([row.place for row in written.refused])
+                contents = stage.hashes_of([row.place for row in written.refused])
                 known += [(number, contents[row.place], row) for row in written.refused]
         if known:
             raise NotPublished(known)

@@ -15,6 +15,7 @@ from typing import Any, Protocol
 from kanal.connections.roles import Writes
 from kanal.core.errors import KanalError
 from kanal.definition import JobDefinition, RunLog
+from kanal.definition.bundle import named_texts
 from kanal.runlog import RunLogStore
 from kanal.runner.attempt import RunContext, failed_try
 from kanal.runner.elsewhere.crew import Assignment, Crew
@@ -42,6 +43,10 @@ class RunHere(RunContext, Protocol):
     def log(self) -> RunLogStore:
         """Where it is recorded."""
 
+    @property
+    def texts(self) -> Mapping[str, bytes]:
+        """The texts that its job is made of besides its file."""
+
     def works_at(self, step: str, worker: str) -> None:
         """Be told that a worker begins with a step, or a part of it."""
 
@@ -62,7 +67,7 @@ class AttemptElsewhere:
         self.why: KanalError = Stopped()
         self.notes: list[str] = []
         self._crew, self._task = crew, task
-        self._texts, self._tags = texts_of(context.plan.job), tags_of(task.job)
+        self._tags = tags_of(task.job)
         self._under_way: set[Assignment] = set()
         self._lock = threading.Lock()
 
@@ -111,7 +116,7 @@ class AttemptElsewhere:
         again: bool = True,
     ) -> Any:
         """What a task gave, or why it gave nothing. `answer` is asked what to answer to what it says."""
-        assignment = Assignment(self._crew, task, self._texts, self._tags, found, self.notes.append, again)
+        assignment = Assignment(self._crew, task, self.context.texts, self._tags, found, self.notes.append, again)
         assignment.answers_by(partial(answer, assignment))
         with self._lock:
             self._under_way.add(assignment)
@@ -180,6 +185,7 @@ def task_of(
 ) -> StepTask:
     """The message by which a step of a run is run elsewhere."""
     job = sent(job, step.name)
+    tables = context.plan.tables
     return StepTask(
         job,
         step.name,
@@ -188,7 +194,7 @@ def task_of(
         context.record.token,
         moment,
         context.resumed,
-        {place: table for place, table in context.plan.tables.items() if place in places_of(job)},
+        {place: tables[place] for place in places_of(job) if place in tables},
         context.replayed.get(step.name),
         context.earlier_rejects(step) if isinstance(step, PipelinePlan) else {},
     )
@@ -241,12 +247,9 @@ def places_of(job: JobDefinition) -> set[TablePlace]:
 
 def texts_of(job: JobDefinition) -> dict[str, bytes]:
     """The texts that a job is made of besides its file, by their path: its SQL, functions and descriptions."""
-    names = [name for name in job.functions if isinstance(name, str) and name.endswith(".py")]
-    names += [command.sql_file for command in job.command.values() if command.sql_file is not None]
-    names += [connection.openapi for connection in job.connection.values() if connection.openapi is not None]
     found = {}
-    for name in names:
+    for name in named_texts(job):
         path = job.texts / name
-        if "://" not in name and not Path(name).is_absolute() and path.is_file():
+        if not Path(name).is_absolute() and path.is_file():
             found[name] = path.read_bytes()
     return found
