@@ -32,7 +32,6 @@ from kanal.cli.output import (
 )
 from kanal.cli.progress import shown_progress
 from kanal.core.errors import KanalError
-from kanal.explore.check import dry_run as try_all
 from kanal.job import Job
 from kanal.runlog import RunLogStore
 from kanal.runlog.documents import run_document
@@ -73,6 +72,8 @@ def _notify(job: Job, run: int) -> None:
 def dry_run(path: Path, options: RunOptions, values: list[str], json: bool) -> int:
     """Do all of a run but the writing, and print how it would end; the exit status."""
     job = read_job(path)
+    from kanal.explore.check import dry_run as try_all
+
     with planned(job, replace(options, parameters=parse_values(values)).kept) as plan:
         outcome, trials = try_all(plan)
     if json:

@@ -143,6 +143,9 @@ class Source(Connection, Protocol):
     def orders_exactly(self, column: ColumnInfo) -> bool:
         """True where the order of a column's values tells all of them apart."""
 
+    def carries(self, column: ColumnInfo, target: Target, there: ColumnInfo) -> bool:
+        """True where a target takes a column's values in the very form in which this source sends them."""
+
     def shares_lock_with(self, other: Target, reading: Reading | None = None, table: TableInfo | None = None) -> bool:
         """True where reading from the one, or this reading from it, would hold up writing to a table of the other."""
 

@@ -315,6 +315,11 @@ class PlainConnection:
         del other, reading, table
         return False
 
+    def carries(self, column: ColumnInfo, target: Target, there: ColumnInfo) -> bool:
+        """True where a target takes a column's values in the form in which they are sent: never."""
+        del column, target, there
+        return False
+
     def orders_exactly(self, column: ColumnInfo) -> bool:
         """True where the order of a column's values tells all of them apart."""
         del column

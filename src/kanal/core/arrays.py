@@ -69,6 +69,12 @@ def text_bytes(values: pa.Array) -> tuple[NDArray[np.uint8], NDArray[np.int64]]:
     return content, starts.astype(np.int64)
 
 
+def is_ascii(values: pa.Array) -> bool:
+    """True for texts of ASCII alone, for which Arrow's quicker kernels do."""
+    content, starts = text_bytes(values)
+    return not len(values) or int(content[starts[0] : starts[-1]].max(initial=0)) < 128
+
+
 def from_unscaled(numbers: NDArray[np.int64], sql_type: SqlType, valid: Mask) -> pa.Array:
     """Decimals of a type from their digits as whole numbers: 1234 is 12.34 at scale 2. NULL where not valid.
 

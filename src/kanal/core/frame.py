@@ -53,8 +53,8 @@ class SourceBatch:
     """
 
     rows: int
-    columns: dict[str, pa.Array]
-    strays: dict[str, Strays] = field(default_factory=dict)
+    columns: Mapping[str, pa.Array]
+    strays: Mapping[str, Strays] = field(default_factory=dict)
     #: What was met on the way to these rows and is none.
     bad_lines: tuple[BadLine, ...] = ()
     #: Seconds that reading it took.
@@ -75,6 +75,11 @@ class SourceBatch:
             for name, found in self.strays.items()
         }
         return SourceBatch(len(rows), {name: values.filter(keep) for name, values in self.columns.items()}, strays)
+
+    def goes_on(self, name: str, nullable: bool) -> bool:
+        """True where a column is still as its source sent it, and each value is one of its type; NULL only if it may."""
+        del name, nullable
+        return False
 
     def texts_of(self, name: str) -> list[str | None]:
         """The values of a column as text, as rejects keep them."""
@@ -156,7 +161,7 @@ class Frame:
                 texts = stored
                 stored, misfits = converter(TEXT, wanted)(texts)
                 if misfits:
-                    strays = strays | {fault.row: texts[fault.row].as_py() for fault in misfits}
+                    strays = {**strays, **{fault.row: texts[fault.row].as_py() for fault in misfits}}
             self._delivered[name] = stored, strays
         return self._delivered[name]
 

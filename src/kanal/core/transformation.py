@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from kanal.core.arrays import mask_of, patch, valid_mask
+from kanal.core.carried_rows import CarriedRows
 from kanal.core.columns import SourceColumn, TargetColumn
 from kanal.core.conversions import Options, converter
 from kanal.core.conversions.base import Conversion, taken_options
@@ -229,6 +230,12 @@ class ColumnPlan:
         else:
             self._convert = converter(node.type, first, rule.options)
         self._fit = None if self.type == first else converter(first, self.type)
+        #: The source's column whose values are this one's as they are, where there is one.
+        self.unchanged: str | None = None
+        if described is not None and described.type == described.stored == first == self.type:
+            self.unchanged = None if rule.options.given() or rule.default is not None else self._delivered
+        #: True where it goes on as the source sent it, so that its values are not looked at unless they have to be.
+        self.carried = False
         self._default = self._value(rule.default) if rule.default is not None else None
         self._bad_value = self._value(rule.bad_value) if rule.bad_value is not None else None
         if node.constant:
@@ -293,14 +300,22 @@ class ColumnPlan:
 
 
 def convert_columns(frame: Frame, plans: Sequence[ColumnPlan]) -> tuple[pa.RecordBatch, list[tuple[str | None, Fault]]]:
-    """The target rows, and the faults, each with its column, in the order of the mapping."""
-    arrays: list[pa.Array] = []
+    """The target rows, and the faults, each with its column, in the order of the mapping; CarriedRows where columns go
+    on as the source sent them."""
+    arrays: dict[str, pa.Array] = {}
+    carried: dict[str, str] = {}
     faults: list[tuple[str | None, Fault]] = []
     for plan in plans:
+        if plan.carried and plan.unchanged and frame.batch.goes_on(plan.unchanged, plan.target.nullable):
+            carried[plan.name] = plan.unchanged
+            continue
         values, found = plan(frame)
-        arrays.append(values)
+        arrays[plan.name] = values
         faults.extend((plan.name, fault) for fault in found)
-    return pa.RecordBatch.from_arrays(arrays, names=[plan.name for plan in plans]), faults
+    if not carried:
+        return pa.RecordBatch.from_arrays(list(arrays.values()), names=list(arrays)), faults
+    types = ((plan.name, plan.type.arrow if plan.name in carried else arrays[plan.name].type) for plan in plans)
+    return CarriedRows(frame.batch, pa.schema(types), arrays, carried), faults
 
 
 # --- check -------------------------------------------------------------------------------------------------------

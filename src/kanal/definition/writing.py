@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
-
-import tomlkit
-from tomlkit.items import InlineTable, Table
+from typing import TYPE_CHECKING, Any
 
 from kanal.core.errors import KanalError
 from kanal.definition.base import Model
 from kanal.definition.models import Column, Connection, JobDefinition, Place
 from kanal.definition.resources import ResourceField, SignIn
 
+if TYPE_CHECKING:
+    from tomlkit.items import InlineTable, Table
+
 
 def job_text(job: JobDefinition) -> str:
     """The job as TOML: one table for each connection, pipeline and so on, in the order in which they were given."""
+    import tomlkit  # which only writing needs
+
     document = tomlkit.document()
     document["job"] = job.job
     for name, value in job.given().items():
@@ -63,6 +65,8 @@ def _key(model: Model, name: str) -> str:
 
 def connection_text(name: str, connection: Connection) -> str:
     """The lines of a connection, behind its heading, with its resources."""
+    import tomlkit
+
     group = tomlkit.table(is_super_table=True)
     group[name] = _table(connection)
     document = tomlkit.document()
@@ -75,6 +79,8 @@ _IN_TABLES = {"columns": False, "lookup": True, "resource": True, "fields": Fals
 
 
 def _table(model: Model) -> Table:
+    import tomlkit
+
     table = tomlkit.table()
     for name, value in model.given().items():
         if value is None:
@@ -107,6 +113,8 @@ def _inline(value: Any) -> Any:
 
 
 def _inline_table(values: dict[str, Any]) -> InlineTable:
+    import tomlkit
+
     table = tomlkit.inline_table()
     for name, value in values.items():
         table[name] = _inline(value)

@@ -289,8 +289,13 @@ class RunLogReader:
 
     def tokens_of_done(self, job: str) -> list[str]:
         """What marks, in targets, the work of a job's runs that will not be gone on with any more."""
-        records = [record for record in self.runs(200) if record.job == job and record.status not in ("running",)]
-        return [record.token for record in records if record.status == "succeeded" or self.done_since(record)]
+        latest = sa.select(RUN.c.run).order_by(RUN.c.run.desc()).limit(200).subquery()
+        mine = sa.select(RUN.c.run, RUN.c.token, RUN.c.status).where(RUN.c.job == job, RUN.c.run.in_(sa.select(latest)))
+        with self._begin() as connection:
+            found = connection.execute(mine.where(RUN.c.status != "running").order_by(RUN.c.run.desc())).all()
+        return [
+            token for run, token, status in found if status == "succeeded" or self.done_since(self.run(run, job))
+        ]
 
     def seen_tables(self, job: str) -> list[SeenTable]:
         """What the tables of a job's steps looked like, each shape as it was first seen, in the order of the runs."""

@@ -5,13 +5,27 @@ from __future__ import annotations
 from typing import Any
 
 import sqlalchemy as sa
-from sqlalchemy.dialects import mysql
+from sqlalchemy.ext.compiler import compiles
 
 from kanal.core.tally import COUNTS
 
 METADATA = sa.MetaData()
-#: A text that MariaDB too takes where it is longer than 65,535 bytes.
-_LONG_TEXT = sa.Text().with_variant(mysql.MEDIUMTEXT(), "mysql", "mariadb")
+
+
+class LongText(sa.Text):  # type: ignore[misc]
+    """A text that MariaDB too takes where it is longer than 65,535 bytes."""
+
+    cache_ok = True
+
+
+@compiles(LongText)  # type: ignore[misc]
+def _as_text(*_: Any, **__: Any) -> str:
+    return "TEXT"
+
+
+@compiles(LongText, "mysql", "mariadb")  # type: ignore[misc]
+def _as_medium_text(*_: Any, **__: Any) -> str:
+    return "MEDIUMTEXT"
 
 
 def _counts() -> list[sa.Column[Any]]:
@@ -154,7 +168,7 @@ PLAN = sa.Table(
     sa.Column("plan", sa.Integer, primary_key=True),
     sa.Column("job", sa.String(200), nullable=False),
     sa.Column("digest", sa.String(64), nullable=False),
-    sa.Column("content", _LONG_TEXT, nullable=False),
+    sa.Column("content", LongText, nullable=False),
     sa.Index("kanal_plan_of_job", "job", "digest"),
 )
 SCHEDULE = sa.Table(

@@ -1,20 +1,23 @@
-"""Writes Arrow batches as PostgreSQL's COPY takes them in binary form.
+"""Writes rows as PostgreSQL's COPY takes them in binary form.
 
-The form is described in the manual of PostgreSQL under COPY, "Binary Format". Rows of differing lengths are laid out
-with NumPy: the place of each field in the buffer is computed for all rows at once, and fields of one length are then
-copied all at once.
+The form is described in the manual of PostgreSQL under COPY, "Binary Format". What is new in each row is laid out with
+NumPy, field by field; then Arrow gathers the pieces of all rows at once, as it takes values of an array. Fields that a
+COPY has sent, and that go on unchanged, are such pieces too: they are never looked at.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 from numpy.typing import NDArray
 
-from kanal.connections.pieces import Bytes, Places, copy_pieces, every_place
-from kanal.core.arrays import Mask, text_bytes, to_unscaled, valid_mask
+from kanal.connections.pieces import Bytes, Places
+from kanal.connections.sql.copy_rows import COUNT, CopiedRows
+from kanal.core.arrays import text_bytes, to_unscaled, valid_mask
 
 HEADER = b"PGCOPY\n\xff\r\n\0" + bytes(8)
 TRAILER = b"\xff\xff"
@@ -23,6 +26,8 @@ _DAYS_TO_2000 = 10_957
 _MICROSECONDS_TO_2000 = 946_684_800_000_000
 #: Digits that a decimal may have, to be laid out here.
 MAX_DIGITS = 18
+#: More bytes than this need longer offsets.
+_SHORT = 2**31 - 1
 
 
 def takes(values: pa.DataType) -> bool:
@@ -33,117 +38,161 @@ def takes(values: pa.DataType) -> bool:
         pa.types.is_signed_integer(values)
         or pa.types.is_floating(values)
         or pa.types.is_boolean(values)
-        or pa.types.is_string(values)
-        or pa.types.is_binary(values)
+        or _varies(values)
         or pa.types.is_temporal(values)
     )
 
 
-def binary_rows(columns: Sequence[pa.Array]) -> memoryview:
-    """The rows of these columns, with header and trailer."""
-    rows = len(columns[0])
-    fields = _fields(columns)
-    lengths = [field.lengths() for field in fields]
-    whole = np.zeros(rows, dtype=np.int64)
-    for length in lengths:
-        whole += length
-    ends = np.cumsum(whole) + len(HEADER)
-    size = int(ends[-1]) if rows else len(HEADER)
-    out = np.empty(size + len(TRAILER), dtype=np.uint8)
-    out[: len(HEADER)] = np.frombuffer(HEADER, dtype=np.uint8)
-    places = ends - whole
-    for field, length in zip(fields, lengths, strict=True):
-        field.write(out, places)
-        places += length
-    out[size:] = np.frombuffer(TRAILER, dtype=np.uint8)
-    return memoryview(out.data)
+def _varies(values: pa.DataType) -> bool:
+    return bool(pa.types.is_string(values) or pa.types.is_binary(values))
 
 
-def _fields(columns: Sequence[pa.Array]) -> list[_Field]:
-    """The fields of a row, those of fixed length without NULLs that stand side by side as one."""
-    fields: list[_Field] = []
-    together = [_bare(len(columns[0]), len(columns).to_bytes(2, "big"))]
+def place_in_row(values: pa.Array) -> int:
+    """Where a column is best put in a row, the least first, so that as many as can be are laid out together."""
+    return 2 if _varies(values.type) else 1 if values.null_count else 0
+
+
+def binary_rows(
+    columns: Sequence[pa.Array], copied: CopiedRows | None = None, carried: Sequence[int] = ()
+) -> memoryview:
+    """The rows, with header and trailer: first those fields of copied rows that are named, in ascending order, then
+    these columns."""
+    rows = copied.rows if copied is not None else len(columns[0])
+    pieces = _Pieces(rows)
+    fields = len(columns) + len(carried)
+    if copied is not None and carried:
+        pieces.add_copied(copied, carried, fields)
+    _lay_out(pieces, columns, b"" if carried else fields.to_bytes(2, "big"))
+    return pieces.gathered()
+
+
+class _Pieces:
+    """Pieces of every row, in order, as they lie in buffers one behind the other."""
+
+    def __init__(self, rows: int) -> None:
+        self.rows = rows
+        self._buffers: list[Bytes] = []
+        self._size = 0
+        #: Where each piece begins, which is where the one before it ends.
+        self._edges: list[Places] = []
+        self._count = 0
+        #: For each row, which piece comes next.
+        self._chosen: list[NDArray[np.int64]] = []
+        self._fixed = self.add_buffer(np.frombuffer(HEADER + TRAILER + _NULL, np.uint8), _FIXED_EDGES)
+        #: The piece that is a NULL, and the one that is nothing.
+        self.null, self.nothing = self._fixed + 2, self._fixed + 3
+
+    def add_buffer(self, content: Bytes, edges: Places) -> int:
+        """Add pieces that lie in a buffer, by where each begins, and where the last one ends; the number of the first."""
+        first = self._count
+        self._edges.append(edges)
+        self._buffers.append(content)
+        self._size += len(content)
+        self._count += len(edges)
+        return first
+
+    def choose(self, numbers: NDArray[np.int64]) -> None:
+        """Have a piece come next in each row."""
+        self._chosen.append(numbers)
+
+    def add_block(self, block: Bytes) -> NDArray[np.int64]:
+        """Add a piece of the same length for each row; their numbers."""
+        first = self.add_buffer(block.reshape(-1), np.arange(self.rows + 1, dtype=np.int64) * block.shape[1])
+        return np.arange(first, first + self.rows)
+
+    def add_copied(self, copied: CopiedRows, carried: Sequence[int], fields: int) -> None:
+        """Have the number of fields come next in each row, and then fields of copied rows, those that stand side by
+        side as one piece."""
+        # The rows that were copied begin with their number of fields, which may be the same.
+        same = carried[0] == 0 and fields == len(copied.stored)
+        if not same:
+            first = self.add_buffer(np.frombuffer(fields.to_bytes(2, "big"), np.uint8), np.array([0, COUNT]))
+            self.choose(np.full(self.rows, first))
+        runs: list[tuple[int, int]] = []
+        for field in carried:
+            if runs and runs[-1][1] == field:
+                runs[-1] = runs[-1][0], field + 1
+            else:
+                runs.append((field, field + 1))
+        cuts = [edge for run in runs for edge in run]
+        edges = np.empty((self.rows, len(cuts)), dtype=np.int64)
+        for place, cut in enumerate(cuts):
+            edges[:, place] = copied.begins(cut) - (COUNT if same and not place else 0)
+        first = self.add_buffer(copied.content, edges.reshape(-1))
+        for place in range(0, len(cuts), 2):
+            self.choose(np.arange(self.rows) * len(cuts) + (first + place))
+
+    def gathered(self) -> memoryview:
+        """All of it."""
+        order = np.empty(self.rows * len(self._chosen) + 2, dtype=np.int32 if self._count < _SHORT else np.int64)
+        order[0], order[-1] = self._fixed, self._fixed + 1
+        if self._chosen:
+            inner = order[1:-1].reshape(self.rows, len(self._chosen))
+            for place, numbers in enumerate(self._chosen):
+                inner[:, place] = numbers
+        # No piece is longer than all buffers; those that are taken for many rows are a NULL's or a number of fields.
+        wide = self._size + len(order) * len(_NULL) > _SHORT
+        kind, form = (pa.large_binary(), np.int64) if wide else (pa.binary(), np.int32)
+        edges = np.empty(self._count, dtype=form)
+        whole = np.empty(self._size, dtype=np.uint8)
+        place = size = 0
+        for some, content in zip(self._edges, self._buffers, strict=True):
+            np.add(some, size, out=edges[place : place + len(some)], casting="unsafe")
+            whole[size : size + len(content)] = content
+            place, size = place + len(some), size + len(content)
+        every = pa.Array.from_buffers(kind, self._count - 1, [None, pa.py_buffer(edges), pa.py_buffer(whole)])
+        taken = pc.take(every, pa.array(order), boundscheck=False)
+        ends = np.frombuffer(taken.buffers()[1], form)
+        return memoryview(taken.buffers()[2])[: int(ends[len(order)])]
+
+
+_NULL = b"\xff\xff\xff\xff"
+_FIXED_EDGES = np.cumsum([0, len(HEADER), len(TRAILER), len(_NULL), 0])
+
+
+def _lay_out(pieces: _Pieces, columns: Sequence[pa.Array], count: bytes) -> None:
+    """Have the number of fields come next in each row, if it is not there yet, and then the columns."""
+    together: list[tuple[Any, Any]] = [(np.dtype("V2"), np.void(count))] if count else []
     for values in columns:
-        if pa.types.is_string(values.type) or pa.types.is_binary(values.type):
-            alone: _Field = _Variable(values)
-        else:
-            payload = _payload(values)
-            parts = [_bare(len(values), payload.shape[1].to_bytes(4, "big")), payload]
-            if not values.null_count:
-                together += parts
-                continue
-            alone = _Fixed(np.concatenate(parts, axis=1), valid_mask(values))
+        if _varies(values.type):
+            content, edges = text_bytes(values)
+            valid = valid_mask(values)
+            sizes = np.diff(edges)
+            if values.null_count:
+                sizes = np.where(valid, sizes, -1)
+            together.append((np.dtype(">i4"), sizes))
+            pieces.choose(pieces.add_block(_block(together, pieces.rows)))
+            together = []
+            first = pieces.add_buffer(content[: int(edges[-1])], edges)
+            numbers = np.arange(first, first + pieces.rows)
+            pieces.choose(np.where(valid, numbers, pieces.nothing) if values.null_count else numbers)
+            continue
+        payload = _payload(values)
+        size = payload.dtype.itemsize * (payload.shape[1] if payload.ndim > 1 else 1)
+        form = np.dtype((payload.dtype, payload.shape[1:]))
+        field = [(np.dtype(">i4"), size), (form, payload)]
+        if not values.null_count:
+            together += field
+            continue
         if together:
-            fields.append(_Fixed(np.concatenate(together, axis=1)))
-        fields.append(alone)
-        together = []
+            pieces.choose(pieces.add_block(_block(together, pieces.rows)))
+            together = []
+        numbers = pieces.add_block(_block(field, pieces.rows))
+        pieces.choose(np.where(valid_mask(values), numbers, pieces.null))
     if together:
-        fields.append(_Fixed(np.concatenate(together, axis=1)))
-    return fields
+        pieces.choose(pieces.add_block(_block(together, pieces.rows)))
 
 
-def _bare(rows: int, content: bytes) -> Bytes:
-    """The same bytes for each row."""
-    return np.broadcast_to(np.frombuffer(content, dtype=np.uint8), (rows, len(content)))
+def _block(parts: Sequence[tuple[Any, Any]], rows: int) -> Bytes:
+    """Parts of fixed length side by side, each of its form and with its values or the one for all rows."""
+    block = np.empty(rows, dtype=[(str(place), form) for place, (form, _) in enumerate(parts)])
+    for place, (_, values) in enumerate(parts):
+        block[str(place)] = values
+    return block.view(np.uint8).reshape(rows, block.dtype.itemsize)
 
 
-class _Field:
-    """A field of every row, or several that stand side by side."""
-
-    def lengths(self) -> NDArray[np.int64] | int:
-        """The bytes that it takes in each row."""
-        raise NotImplementedError
-
-    def write(self, out: Bytes, places: Places) -> None:
-        """Put it into the buffer at these places, one for each row."""
-        raise NotImplementedError
-
-
-class _Fixed(_Field):
-    """Fields of a fixed length, their lengths before them: a row of bytes for each row. NULLs only in one alone."""
-
-    def __init__(self, block: Bytes, valid: Mask | None = None) -> None:
-        self.block = block
-        self.valid = valid
-
-    def lengths(self) -> NDArray[np.int64] | int:
-        width = self.block.shape[1]
-        return width if self.valid is None else np.where(self.valid, width, 4)
-
-    def write(self, out: Bytes, places: Places) -> None:
-        if self.valid is None:
-            _scatter(out, places, self.block)
-            return
-        _scatter(out, places[self.valid], self.block[self.valid])
-        _scatter(out, places[~self.valid], np.full((int((~self.valid).sum()), 4), 255, dtype=np.uint8))
-
-
-class _Variable(_Field):
-    """Texts or bytes, their lengths before them."""
-
-    def __init__(self, values: pa.Array) -> None:
-        self.content, starts = text_bytes(values)
-        self.valid = valid_mask(values)
-        self.starts = starts[:-1]
-        self.sizes = np.where(self.valid, np.diff(starts), 0)
-
-    def lengths(self) -> NDArray[np.int64]:
-        return self.sizes + 4
-
-    def write(self, out: Bytes, places: Places) -> None:
-        counts = np.where(self.valid, self.sizes, -1).astype(">i4")
-        _scatter(out, places, counts.view(np.uint8).reshape(-1, 4))
-        copy_pieces(self.content, self.starts, self.sizes, out, places + 4)
-
-
-def _scatter(out: Bytes, places: Places, block: Bytes) -> None:
-    if len(places):
-        size = block.shape[1]
-        every_place(out, size)[places] = np.ascontiguousarray(block).view(f"V{size}").ravel()
-
-
-def _payload(values: pa.Array) -> Bytes:
-    """The bytes of a type of fixed length; anything for NULL."""
+def _payload(values: pa.Array) -> NDArray[Any]:
+    """The values of a type of fixed length as the server takes them; anything for NULL."""
     kind = values.type
     if pa.types.is_decimal(kind):
         return _decimal_payload(values)
@@ -159,16 +208,12 @@ def _payload(values: pa.Array) -> Bytes:
     return _numbers(values, f">{letter}{kind.bit_width // 8}")
 
 
-def _numbers(values: pa.Array, form: str, epoch: int = 0) -> Bytes:
+def _numbers(values: pa.Array, form: str, epoch: int = 0) -> NDArray[Any]:
     numbers = values.fill_null(0).to_numpy(zero_copy_only=False)
-    if epoch:
-        numbers = numbers - epoch
-    laid = numbers.astype(form)
-    content: Bytes = laid.view(np.uint8).reshape(len(values), laid.itemsize)
-    return content
+    return (numbers - epoch if epoch else numbers).astype(form)
 
 
-def _decimal_payload(values: pa.Array) -> Bytes:
+def _decimal_payload(values: pa.Array) -> NDArray[Any]:
     """Decimals in digits of base 10,000, always as many; the server drops those that are 0 at either end."""
     precision, scale = values.type.precision, values.type.scale
     unscaled = to_unscaled(values)
@@ -190,4 +235,4 @@ def _decimal_payload(values: pa.Array) -> Bytes:
             left = 0
         else:
             fraction, out[:, 4 + place] = np.divmod(fraction, 10_000)
-    return out.view(np.uint8).reshape(len(values), out.shape[1] * 2)
+    return out

@@ -190,6 +190,11 @@ class SqlDatabase(SqlOpening):
         """True where the order of a column's values tells all of them apart."""
         return self.selects.bytewise(sa.column(column.name)) is not None
 
+    def carries(self, column: ColumnInfo, target: Connection, there: ColumnInfo) -> bool:
+        """True where a target takes a column's values in the very form in which this source sends them."""
+        del column, target, there
+        return False
+
     def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
         """Values of a key column in a form in which two are equal just where the table's column holds them equal.
 

@@ -18,8 +18,7 @@ import sqlalchemy as sa
 from sqlalchemy.dialects import postgresql as dialect
 
 from kanal.connections.base import Connection
-from kanal.connections.batches import rebatched
-from kanal.connections.description import TableInfo
+from kanal.connections.description import ColumnInfo, TableInfo
 from kanal.connections.errors import DatabaseError, os_error_passes, state_passes
 from kanal.connections.loading import Load
 from kanal.connections.reading import Breaker, Reading
@@ -27,14 +26,16 @@ from kanal.connections.roles import Reads, Writes
 from kanal.connections.sql.database import SqlDatabase
 from kanal.connections.sql.ddl import TableDefinitions
 from kanal.connections.sql.load import SqlLoad
-from kanal.connections.sql.postgresql_batches import source_batch
+from kanal.connections.sql.copy_rows import form_of
+from kanal.connections.sql.postgresql_batches import copied_batches
 from kanal.connections.sql.postgresql_catalogue import PostgreSQLCatalogue
 from kanal.connections.sql.postgresql_load import PostgreSQLLoad, refuses
-from kanal.connections.sql.postgresql_rows import DriverBlocks, ServerError, SocketBlocks, row_batches
+from kanal.connections.sql.postgresql_rows import DriverBlocks, ServerError, SocketBlocks
 from kanal.connections.sql.postgresql_start import state_at_start
-from kanal.connections.sql.postgresql_types import NOT_A_NUMBER, comes_whole, is_direct, is_wide
+from kanal.connections.sql.postgresql_types import is_direct, is_wide
 from kanal.connections.sql.postgresql_values import misfits
 from kanal.connections.sql.selects import Selects
+from kanal.core.carried_rows import CarriedRows
 from kanal.core.errors import KanalError
 from kanal.core.faults import Fault
 from kanal.core.frame import SourceBatch
@@ -63,16 +64,6 @@ class PostgreSQLSelects(Selects):
         if goes_as_text or isinstance(info.dialect_type, sa.CHAR) or is_wide(info.type):
             # Of char(n), the cast leaves out the blanks with which it is filled up.
             return sa.cast(column, sa.Text).label(info.name)
-        if info.type is not None and comes_whole(info.type):
-            # As whole numbers of their last digit, decimals come in a form of one length.
-            number = sa.case(
-                (
-                    column == sa.cast(sa.literal("NaN"), sa.Numeric),
-                    sa.cast(sa.literal(str(NOT_A_NUMBER)), sa.BigInteger),
-                ),
-                else_=sa.cast(column * sa.literal_column(str(10 ** (info.type.scale or 0))), sa.BigInteger),
-            )
-            return number.label(info.name)
         return column
 
     def bytewise(self, column: Any) -> Any:
@@ -196,6 +187,14 @@ class PostgreSQL(SqlDatabase):
             return sa.cast(left, sa.Text).is_distinct_from(sa.cast(right, sa.Text))
         return left.is_distinct_from(right)
 
+    def carries(self, column: ColumnInfo, target: Connection, there: ColumnInfo) -> bool:
+        if not isinstance(target, PostgreSQL) or column.type is None or column.type.family in (Family.UUID, Family.JSON):
+            return False
+        alike = column.type == there.type and column.declared.lower() == there.declared.lower()
+        return alike and is_direct(there.dialect_type) and not (
+            isinstance(there.dialect_type, sa.CHAR) or is_wide(column.type)
+        )
+
     def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
         info = table.column(name)
         if info is None or not pa.types.is_string(values.type):
@@ -249,10 +248,11 @@ class PostgreSQL(SqlDatabase):
     ) -> Iterator[Iterator[SourceBatch]]:
         if not reading.columns:
             reading = replace(reading, columns=(reading.table.names[0],))
-        names = list(reading.columns)
-        columns = reading.table.chosen(names)
-        stored = [column.stored for column in columns]
-        sql = f"COPY ({self.compiled(self.selects.selection(reading))}) TO STDOUT (FORMAT binary)"
+        # Fields of one length first: these are looked at all at once.
+        columns = sorted(reading.table.chosen(reading.columns), key=lambda column: form_of(column.stored) is None)
+        stored, asked = [column.stored for column in columns], tuple(column.name for column in columns)
+        places = {name: asked.index(name) for name in reading.columns}
+        sql = f"COPY ({self.compiled(self.selects.selection(replace(reading, columns=asked)))}) TO STDOUT (FORMAT binary)"
         given = connection if within is None else cast(SqlLoad, within).connection
         # The texts of types that only the server knows depend on its settings.
         settled = any(column.type is None for column in columns)
@@ -263,15 +263,9 @@ class PostgreSQL(SqlDatabase):
             with known, _read_settings(connected, given is not None) if settled else contextlib.nullcontext():
                 blocks = self._blocks(driver, sql)
 
-                def batches() -> Iterator[SourceBatch]:
-                    for rows in rebatched(
-                        row_batches(iter(blocks), stored, names), reading.batch_rows, reading.batch_bytes
-                    ):
-                        yield source_batch(rows, names, stored)
-
                 try:
                     with self._server_errors():
-                        yield batches()
+                        yield copied_batches(blocks, places, stored, reading.batch_rows, reading.batch_bytes)
                 finally:
                     if not self._ended(blocks):
                         # The rest is not wanted: rather than read it all, the connection is given up.
@@ -363,8 +357,10 @@ class PostgreSQL(SqlDatabase):
 
     def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
         faults: list[tuple[str, Fault]] = []
-        for name, values in zip(rows.schema.names, rows.columns, strict=True):
-            info = table.column(name)
+        # What was carried comes from a column of the same type.
+        names = rows.computed if isinstance(rows, CarriedRows) else rows.schema.names
+        for name in names:
+            info, values = table.column(name), rows.column(name)
             faults += [(name, fault) for fault in misfits(values, info.dialect_type if info else None)]
         return rows, faults
 

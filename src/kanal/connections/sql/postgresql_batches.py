@@ -1,69 +1,124 @@
-"""What PostgreSQL sends, as batches of Kanal's types."""
+"""What PostgreSQL sends, in batches, whose columns are made when they are first asked for."""
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any
+
 import numpy as np
 import pyarrow as pa
+from numpy.typing import NDArray
 
-from kanal.connections.sql.postgresql_types import NOT_A_NUMBER
-from kanal.core.arrays import from_unscaled, valid_mask
+from kanal.connections.pieces import Bytes, Places
+from kanal.connections.sql.copy_rows import COUNT, CopiedRows, spare_bytes
+from kanal.connections.sql.postgresql_rows import Block
 from kanal.core.frame import SourceBatch, Strays
-from kanal.core.types import Family, SqlType
-
-_DAY = 86_400_000_000
-
-_DAYS_TO_2000, _MICROSECONDS_TO_2000 = 10_957, 946_684_800_000_000
-
-_FIRST, _LAST = -719_162, 2_932_896  # the days of 0001-01-01 and 9999-12-31, counted from 1970
+from kanal.core.types import SqlType
 
 
-def source_batch(rows: pa.RecordBatch, names: list[str], stored: list[SqlType]) -> SourceBatch:
-    """Rows as they came, with the types in which the reader delivers them; values that these cannot hold are strays."""
-    columns: dict[str, pa.Array] = {}
-    strays: dict[str, Strays] = {}
-    for place, name in enumerate(names):
-        values, family = rows.column(place), stored[place].family
-        if family in (Family.DATE, Family.TIME, Family.TIMESTAMP, Family.TIMESTAMPTZ):
-            values = _temporal(name, values, stored[place], strays)
-        elif family is Family.DECIMAL:
-            values = _decimals(name, values, stored[place], strays)
-        columns[name] = values
-    return SourceBatch(rows.num_rows, columns, strays)
+class CopiedBatch(SourceBatch):
+    """Rows of a COPY as a reader delivers them; `places` says which field each column is."""
+
+    def __init__(self, copied: CopiedRows, places: Mapping[str, int]) -> None:
+        made = _Made(copied, places)
+        super().__init__(copied.rows, _Columns(made), _StraysOf(made))
+        self.copied = copied
+        self.places = places
+
+    def take(self, rows: NDArray[np.intp]) -> SourceBatch:
+        return CopiedBatch(self.copied.take(rows), self.places)
+
+    def row_texts(self, rows: list[int]) -> list[dict[str, str | None]]:
+        few = CopiedBatch(self.copied.take(np.array(rows, dtype=np.intp)), self.places)
+        return SourceBatch(few.rows, few.columns, few.strays).row_texts(list(range(len(rows))))
+
+    def goes_on(self, name: str, nullable: bool) -> bool:
+        field = self.places[name]
+        return self.copied.goes_on(field) and (nullable or not self.copied.has_nulls(field))
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        state = {name: value for name, value in vars(self).items() if name not in ("columns", "strays", "copied")}
+        return CopiedBatch, (self.copied, self.places), state
 
 
-def _decimals(name: str, values: pa.Array, sql_type: SqlType, strays: dict[str, Strays]) -> pa.Array:
-    """Decimals from whole numbers of their last digit; NaN becomes a stray."""
-    numbers = values.fill_null(0).to_numpy(zero_copy_only=False)
-    valid = valid_mask(values)
-    least = numbers.min(initial=0)
-    if least == NOT_A_NUMBER:
-        strays[name] = dict.fromkeys(np.flatnonzero(numbers == NOT_A_NUMBER).tolist(), "NaN")
-        valid &= numbers != NOT_A_NUMBER
-        numbers = np.where(valid, numbers, 0)
-    return from_unscaled(numbers, sql_type, valid)
+class _Made:
+    """Columns, made once."""
+
+    def __init__(self, copied: CopiedRows, places: Mapping[str, int]) -> None:
+        self.copied = copied
+        self.places = places
+        self._found: dict[str, tuple[pa.Array, Strays]] = {}
+
+    def __getitem__(self, name: str) -> tuple[pa.Array, Strays]:
+        if name not in self._found:
+            self._found[name] = self.copied.column(self.places[name])
+        return self._found[name]
 
 
-def _temporal(name: str, values: pa.Array, sql_type: SqlType, strays: dict[str, Strays]) -> pa.Array:
-    """Dates or timestamps of the years 1 to 9999, or times of a day, from the server's numbers; others are strays."""
-    endless: dict[int, str] = {}
-    family, numbers = sql_type.family, values.fill_null(0).to_numpy(zero_copy_only=False).astype(np.int64)
-    if family is Family.TIME:
-        low, high = 0, _DAY
-    else:
-        unit, epoch = (1, _DAYS_TO_2000) if family is Family.DATE else (_DAY, _MICROSECONDS_TO_2000)
-        low, high = _FIRST * unit - epoch, (_LAST + 1) * unit - epoch
-        bits = 31 if family is Family.DATE else 63
-        endless = {2**bits - 1: "infinity", -(2**bits): "-infinity"}
-    valid = valid_mask(values)
-    beyond = valid & ((numbers < low) | (numbers >= high))
-    if beyond.any():
-        for row in np.flatnonzero(beyond).tolist():
-            number = int(numbers[row])
-            text = "24:00:00" if family is Family.TIME else "before the year 1" if number < 0 else "after the year 9999"
-            strays.setdefault(name, {})[row] = endless.get(number, text)
-        valid &= ~beyond
-        numbers = np.where(beyond, 0, numbers)
-    if family is not Family.TIME:
-        numbers = numbers + epoch
-    whole = pa.array(numbers, mask=None if valid.all() else ~valid)
-    return (whole.cast(pa.int32()) if family is Family.DATE else whole).cast(sql_type.arrow)
+class _Columns(Mapping[str, pa.Array]):
+    """Each column in the Arrow type of its SQL type."""
+
+    def __init__(self, made: _Made) -> None:
+        self._made = made
+
+    def __getitem__(self, name: str) -> pa.Array:
+        return self._made[name][0]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._made.places)
+
+    def __len__(self) -> int:
+        return len(self._made.places)
+
+
+class _StraysOf(Mapping[str, Strays]):
+    """The strays of those columns that have some."""
+
+    def __init__(self, made: _Made) -> None:
+        self._made = made
+
+    def __getitem__(self, name: str) -> Strays:
+        if name in self._made.places and (found := self._made[name][1]):
+            return found
+        raise KeyError(name)
+
+    def __iter__(self) -> Iterator[str]:
+        return (name for name in self._made.places if self._made[name][1])
+
+    def __len__(self) -> int:
+        return sum(1 for _ in self)
+
+
+def copied_batches(
+    blocks: Iterable[Block], places: Mapping[str, int], stored: Sequence[SqlType], rows: int, size: int
+) -> Iterator[SourceBatch]:
+    """The rows of blocks in batches of so many each, the last one fewer; fewer too where they come to so many bytes."""
+    waiting: list[tuple[Bytes, Places]] = []
+    count = held = 0
+
+    def joined() -> SourceBatch:
+        content = np.empty(held + spare_bytes(stored), dtype=np.uint8)
+        content[held:] = 0
+        starts, end = [], 0
+        for part, places_in_it in waiting:
+            content[end : end + len(part)] = part
+            starts.append(places_in_it + end)
+            end += len(part)
+        return CopiedBatch(CopiedRows(content, np.concatenate(starts), stored), places)
+
+    for content, starts, end in blocks:
+        edges = np.append(starts, end)
+        first = 0
+        while first < len(starts):
+            room = int(np.searchsorted(edges, edges[first] + max(size - held, 0), side="right")) - 1 - first
+            more = min(rows - count, len(starts) - first, max(room, 0 if count else 1))
+            if more:
+                begin, stop = int(edges[first]), int(edges[first + more])
+                begin -= COUNT
+                waiting.append((content[begin:stop], starts[first : first + more] - begin))
+                first, count, held = first + more, count + more, held + stop - begin
+            if count == rows or first < len(starts):
+                yield joined()
+                waiting, count, held = [], 0, 0
+    if count:
+        yield joined()

@@ -12,13 +12,15 @@ import sqlalchemy as sa
 
 from kanal.connections.description import ForeignKey, TableInfo
 from kanal.connections.errors import RowsRefused
-from kanal.connections.sql.copy_binary import binary_rows, takes
+from kanal.connections.sql.copy_binary import binary_rows, place_in_row, takes
 from kanal.connections.sql.load import SqlLoad
 from kanal.connections.sql.portion import HASH, portion_form
+from kanal.connections.sql.postgresql_batches import CopiedBatch
 from kanal.connections.sql.postgresql_types import is_direct
 from kanal.connections.sql.postgresql_values import plain_text, stored_form
 from kanal.connections.sql.stage import row_column
 from kanal.connections.sql.text_rows import text_rows
+from kanal.core.carried_rows import CarriedRows
 
 if TYPE_CHECKING:
     from kanal.connections.sql.postgresql import PostgreSQL
@@ -58,14 +60,25 @@ class PostgreSQLLoad(SqlLoad):
         return rows
 
     def encode_into(self, table: sa.Table, rows: pa.RecordBatch) -> Any:
-        names = rows.schema.names
-        target = self.database.sql_dialect.identifier_preparer.format_table(table)
-        listed = ", ".join(map(self.database.sql_dialect.identifier_preparer.quote, names))
-        columns = [stored_form(values, table.c[name].type) for name, values in zip(names, rows.columns, strict=True)]
-        if all(is_direct(table.c[name].type) for name in names) and all(takes(values.type) for values in columns):
-            return f"COPY {target} ({listed}) FROM STDIN (FORMAT binary)", binary_rows(columns)
-        texts = [plain_text(values) for values in rows.columns]
-        return f"COPY {target} ({listed}) FROM STDIN", text_rows(texts)
+        prepared = self.database.sql_dialect.identifier_preparer
+        carried: dict[str, int] = {}
+        copied = None
+        if isinstance(rows, CarriedRows) and isinstance(rows.batch, CopiedBatch):
+            copied = rows.batch.copied
+            fields = {name: rows.batch.places[source] for name, source in rows.carried.items()}
+            carried = dict(sorted(fields.items(), key=lambda item: item[1]))
+        names = [name for name in rows.schema.names if name not in carried]
+        columns = {name: stored_form(rows.column(name), table.c[name].type) for name in names}
+        if all(is_direct(table.c[name].type) and takes(values.type) for name, values in columns.items()):
+            names.sort(key=lambda name: place_in_row(columns[name]))
+            content = binary_rows([columns[name] for name in names], copied, list(carried.values()))
+            form = " (FORMAT binary)"
+            names = [*carried, *names]
+        else:
+            names, form = rows.schema.names, ""
+            content = text_rows([plain_text(values) for values in rows.columns])
+        listed = ", ".join(map(prepared.quote, names))
+        return f"COPY {prepared.format_table(table)} ({listed}) FROM STDIN{form}", content
 
     def insert_into(self, table: sa.Table, encoded: Any) -> None:
         import psycopg

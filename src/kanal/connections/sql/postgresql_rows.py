@@ -1,4 +1,4 @@
-"""Reads what PostgreSQL's COPY sends in binary form, in columns, without making a Python object for each value.
+"""Reads what PostgreSQL's COPY sends in binary form, in blocks, without making a Python object for each row.
 
 The form is described in the manual of PostgreSQL under COPY, "Binary Format", the messages under "Frontend/Backend
 Protocol". On a connection without encryption the messages are taken from the socket in blocks, which costs a tenth of
@@ -10,27 +10,19 @@ from __future__ import annotations
 import os
 import select
 import socket
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
 
-from kanal.connections.pieces import Bytes, Places, array_of_pieces, every_place
-from kanal.core.types import BINARY, Family, SqlType
+from kanal.connections.pieces import Bytes, Places, every_place
 
 _BLOCK = 2 * 1024 * 1024
 #: Bytes behind the last row, so that a field that is NULL can be looked at like others.
 _SPARE = 16
 _HEADER = 19
-#: Of types of fixed length, the form of their bytes.
-_FORMS = {
-    Family.DOUBLE: ">f8", Family.BOOLEAN: "u1", Family.DATE: ">i4", Family.TIME: ">i8", Family.TIMESTAMP: ">i8",
-    Family.TIMESTAMPTZ: ">i8", Family.DECIMAL: ">i8",
-}  # fmt: skip
-_BY_NAME = {"smallint": ">i2", "integer": ">i4", "bigint": ">i8", "real": ">f4"}
-
-Block = tuple[Bytes, Places]
+#: A buffer, where the first field of each row begins in it, one row behind the other, and where the last row ends.
+Block = tuple[Bytes, Places, int]
 
 
 class ServerError(Exception):
@@ -40,34 +32,6 @@ class ServerError(Exception):
         self.sqlstate = fields.get("C", "")
         self.words = ": ".join(fields[letter] for letter in "MDH" if fields.get(letter))
         super().__init__(self.words)
-
-
-def row_batches(blocks: Iterator[Block], stored: Sequence[SqlType], names: Sequence[str]) -> Iterator[pa.RecordBatch]:
-    """The rows of blocks in columns: whole numbers for dates, times and decimals, as the server sends them."""
-    for content, starts in blocks:
-        columns = []
-        at = starts + 2
-        for sql_type in stored:
-            sizes = every_place(content, 4)[at].view(">i4").astype(np.int64)
-            valid = sizes >= 0
-            begin = at + 4
-            sizes = np.where(valid, sizes, 0)
-            columns.append(_column(content, begin, sizes, valid, sql_type))
-            at = begin + sizes
-        yield pa.RecordBatch.from_arrays(columns, names=[str(place) for place in range(len(names))])
-
-
-def _column(content: Bytes, begin: Places, sizes: Places, valid: Any, sql_type: SqlType) -> pa.Array:
-    form = _BY_NAME.get(sql_type.name) or _FORMS.get(sql_type.family)
-    if form is None:
-        return array_of_pieces(content, begin, sizes, valid, pa.binary() if sql_type == BINARY else pa.string())
-    kind = np.dtype(form)
-    if not (sizes[valid] == kind.itemsize).all():
-        raise ServerError({"M": f"a column described as {sql_type} came in another form"})
-    numbers = every_place(content, kind.itemsize)[begin].view(kind).astype(kind.newbyteorder("="))
-    if sql_type.family is Family.BOOLEAN:
-        return pa.array(numbers.astype(np.bool_), mask=~valid)
-    return pa.array(numbers, mask=None if valid.all() else ~valid)
 
 
 class DriverBlocks:
@@ -104,7 +68,8 @@ class DriverBlocks:
 def _joined(rows: list[Any]) -> Block:
     lengths = np.fromiter(map(len, rows), dtype=np.int64, count=len(rows))
     content = np.frombuffer(b"".join([*rows, bytes(_SPARE)]), dtype=np.uint8)
-    return content, np.cumsum(lengths) - lengths
+    ends = np.cumsum(lengths)
+    return content, ends - lengths + 2, int(ends[-1])
 
 
 class SocketBlocks:
@@ -171,9 +136,9 @@ class SocketBlocks:
             if not self._copying:
                 place = self._messages(view[:count], place)
             if self._copying:
-                starts, place = self._rows(buffer, count, place)
+                starts, end, place = self._rows(buffer, count, place)
                 if len(starts):
-                    yield buffer, starts
+                    yield buffer, starts, end
                 place = self._messages(view[:count], place)
             held = bytes(view[place:count])
             grown = self._copying and len(held) >= room // 2  # by a row longer than the block
@@ -200,11 +165,12 @@ class SocketBlocks:
                 self.ended = True
         return place
 
-    def _rows(self, buffer: Bytes, count: int, place: int = 0) -> tuple[Places, int]:
-        """Where the rows begin of which all is there, and where what follows them begins."""
+    def _rows(self, buffer: Bytes, count: int, place: int = 0) -> tuple[Places, int, int]:
+        """Where the first fields begin of the rows of which all is there, where the last one ends, and where what
+        follows them begins."""
         if self._first:
             if count - place < 5 + _HEADER or buffer[place] != _DATA:
-                return _NONE, place
+                return _NONE, place, place
             # The header stands in the first row's message: as if it began behind it.
             length = int.from_bytes(buffer[place + 1 : place + 5].tobytes(), "big")
             place += _HEADER
@@ -214,19 +180,27 @@ class SocketBlocks:
         starts, end = self._found(buffer, count, place)
         if starts is None:
             starts, end = self._followed(buffer, count, place)
+        following = end
         # The trailer is a message of its own, without fields.
         if count - end >= 7 and buffer[end] == _DATA and bytes(buffer[end + 1 : end + 7]) == _TRAILER:
-            end += 7
-        return starts + 5, end
+            following += 7
+        return starts + 7, end, following
 
     def _found(self, buffer: Bytes, count: int, place: int) -> tuple[Places | None, int]:
         """The messages of rows, found by how each begins; None unless each ends where the next one begins."""
         part = buffer[place:count]
         if len(part) < 8:
             return _NONE, place
-        high, low = divmod(self._columns, 256)
-        looks = (part[:-6] == _DATA) & (part[1:-5] == 0) & (part[5:-1] == high) & (part[6:] == low)
-        starts = np.flatnonzero(looks) + place
+        # The number of fields, wherever it stands, at even places and at odd ones.
+        looked_for = int.from_bytes(self._columns.to_bytes(2, "big"), "little")
+        looks = [
+            2 * np.flatnonzero(part[odd : odd + (len(part) - odd) // 2 * 2].view("<u2") == looked_for) + (odd - 5)
+            for odd in (0, 1)
+        ]
+        starts = np.concatenate(looks)
+        starts.sort(kind="stable")
+        starts = starts[np.searchsorted(starts, 0) :]
+        starts = starts[(part[starts] == _DATA) & (part[starts + 1] == 0)] + place
         if not len(starts):
             return (None if part[0] == _DATA else _NONE), place
         ends = starts + 1 + every_place(buffer, 4)[starts + 1].view(">i4").astype(np.int64)

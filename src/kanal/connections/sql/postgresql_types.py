@@ -45,6 +45,3 @@ def is_wide(sql_type: SqlType | None) -> bool:
     """True for decimals of more digits, which are read as text."""
     return sql_type is not None and sql_type.family is Family.DECIMAL and not comes_whole(sql_type)
 
-
-#: What a NaN comes as among whole numbers of at most 18 digits.
-NOT_A_NUMBER = -(2**63)

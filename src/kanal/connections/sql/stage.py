@@ -18,6 +18,7 @@ from kanal.connections.sql.constraints import Sieve, exists
 from kanal.connections.sql.history import Versions, close_unmatched
 from kanal.connections.sql.joined_update import joined_update
 from kanal.connections.sql.verdict import Verdict, is_worth_it
+from kanal.core.carried_rows import CarriedRows
 from kanal.core.errors import KanalError
 
 if TYPE_CHECKING:
@@ -80,6 +81,8 @@ class SqlStage:
         if withdrawn is not None and withdrawn.any():
             self._withdraws = True
             numbers = np.where(withdrawn, -1 - numbers, numbers)
+        if isinstance(rows, CarriedRows) and list(self.encoded) == rows.schema.names:
+            return self.load.encode_into(self.table, rows.with_column(self.number.name, pa.array(numbers)))
         arrays = [*(rows.column(name) for name in self.encoded), pa.array(numbers)]
         numbered = pa.RecordBatch.from_arrays(arrays, names=[*self.encoded, self.number.name])
         return self.load.encode_into(self.table, numbered)

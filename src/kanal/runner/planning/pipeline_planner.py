@@ -66,6 +66,9 @@ class PipelinePlanner(HistoryPlanner):
             order_by = self._order_of_batches(source, order_by)
         if len(self.planner.problems) > before:
             return None
+        for column in columns:
+            info, there = source.column(column.unchanged or ""), target.column(column.name)
+            column.carried = bool(info and there and self.source.carries(info, self.target, there))
         plans = [plan for plan, _, _ in lookups]
         expressions = [column.expression for column in columns]
         expressions += [one for one in (where, delete_when) if one is not None]

@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kanal.core.arrays import mask_of, null_where_not, patch, valid_mask
+from kanal.core.arrays import is_ascii, mask_of, null_where_not, patch, valid_mask
 from kanal.core.expressions.patterns import group_count, linear
 from kanal.core.expressions.registry import function, python_function
 from kanal.core.faults import Refusal
@@ -24,6 +24,8 @@ _GROUP = "Text"
 @function("upper(text) -> text", ("upper('Sluis')", "SLUIS"), _GROUP)
 def upper(_: Frame, text: pa.Array) -> pa.Array:
     """The text in upper case, character by character: ß, which has no single capital in use, stays."""
+    if is_ascii(text):
+        return pc.ascii_upper(text)
     upper_text = pc.utf8_upper(text)
     sharp = mask_of(pc.match_substring(text, "ß"))
     if not sharp.any():
@@ -41,7 +43,7 @@ def _capital(character: str) -> str:
 @function("lower(text) -> text", ("lower('SLUIS')", "sluis"), _GROUP)
 def lower(_: Frame, text: pa.Array) -> pa.Array:
     """The text in lower case."""
-    return pc.utf8_lower(text)
+    return pc.ascii_lower(text) if is_ascii(text) else pc.utf8_lower(text)
 
 
 @python_function("initcap(text) -> text", ("initcap('de kleine sluis')", "De Kleine Sluis"), _GROUP)

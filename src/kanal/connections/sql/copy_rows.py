@@ -1,0 +1,231 @@
+"""Rows as PostgreSQL's COPY sends them in binary form, whose fields are looked at only where they are asked for.
+
+The form is described in the manual of PostgreSQL under COPY, "Binary Format"; that of numeric in its source, numeric.c,
+numeric_send.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+from numpy.typing import NDArray
+
+from kanal.connections.pieces import Bytes, Places, array_of_pieces, every_place
+from kanal.core.arrays import Mask, from_unscaled
+from kanal.core.errors import KanalError
+from kanal.core.frame import Strays
+from kanal.core.types import BINARY, Family, SqlType
+
+#: Of types of fixed length, the form of their bytes.
+_FORMS = {
+    Family.DOUBLE: ">f8", Family.BOOLEAN: "u1", Family.DATE: ">i4", Family.TIME: ">i8", Family.TIMESTAMP: ">i8",
+    Family.TIMESTAMPTZ: ">i8",
+}  # fmt: skip
+_BY_NAME = {"smallint": ">i2", "integer": ">i4", "bigint": ">i8", "real": ">f4"}
+_LENGTH = np.dtype(">i4")
+#: Bytes in which each row says, before its first field, how many fields it has.
+COUNT = 2
+#: What a field of a numeric begins with: how many digits of base 10,000, what the first of them counts, the sign, and
+#: how many decimals.
+_NUMERIC = np.dtype([("digits", ">i2"), ("weight", ">i2"), ("sign", ">u2"), ("scale", ">i2")])
+_NEGATIVE, _NO_NUMBER = 0x4000, 0xC000
+_ENDLESS = {0xD000: "Infinity", 0xF000: "-Infinity"}
+
+_DAY = 86_400_000_000
+_DAYS_TO_2000, _MICROSECONDS_TO_2000 = 10_957, 946_684_800_000_000
+_FIRST, _LAST = -719_162, 2_932_896  # the days of 0001-01-01 and 9999-12-31, counted from 1970
+
+
+def _wrong_form(sql_type: SqlType) -> KanalError:
+    what = f"a column described as {sql_type} came in another form"
+    return KanalError(what, "convert it in the source's query, for instance by CAST")
+
+
+def form_of(sql_type: SqlType) -> str | None:
+    """The form of a type's bytes, as NumPy names it; None where their number differs from row to row."""
+    return _BY_NAME.get(sql_type.name) or _FORMS.get(sql_type.family)
+
+
+def spare_bytes(stored: Sequence[SqlType]) -> int:
+    """How many bytes must follow the last row, so that its fields can be looked at like those of others."""
+    return 32 + sum(12 for sql_type in stored if form_of(sql_type) is not None)
+
+
+class CopiedRows:
+    """Rows of a COPY: a buffer, and where the first field of each row begins in it, behind the number of its fields."""
+
+    def __init__(self, content: Bytes, starts: Places, stored: Sequence[SqlType]) -> None:
+        self.content = content
+        self.starts = starts
+        self.stored = stored
+        self.rows = len(starts)
+        #: Of the fields of fixed length that come first in each row: how many, their edges, and their values side by
+        #: side, where no row has a NULL there.
+        self._fixed = 0
+        self._offsets = [0]
+        self._block: NDArray[Any] | None = None
+        self._known: list[Places] = []
+        self._sizes: dict[int, Places] = {}
+        self._take_block()
+
+    def _take_block(self) -> None:
+        forms = []
+        for sql_type in self.stored:
+            form = form_of(sql_type)
+            if form is None:
+                break
+            forms.append(np.dtype(form))
+        parts = [(f"{kind}{place}", one) for place, form in enumerate(forms) for kind, one in (("n", _LENGTH), ("v", form))]
+        if not parts or not self.rows:
+            return
+        block = every_place(self.content, np.dtype(parts).itemsize)[self.starts].view(np.dtype(parts))
+        if all((block[f"n{place}"] == form.itemsize).all() for place, form in enumerate(forms)):
+            self._block, self._fixed = block, len(forms)
+            for form in forms:
+                self._offsets.append(self._offsets[-1] + 4 + form.itemsize)
+
+    def begins(self, field: int) -> Places:
+        """Where a field's length stands in each row; for the number of fields, where each row ends."""
+        if field <= self._fixed:
+            return self.starts + self._offsets[field]
+        self._known = self._known or [self.begins(self._fixed)]
+        while len(self._known) <= field - self._fixed:
+            last = self._fixed + len(self._known) - 1
+            self._known.append(self._known[-1] + 4 + np.maximum(self.sizes(last), 0))
+        return self._known[field - self._fixed]
+
+    def sizes(self, field: int) -> Places:
+        """The length of a field in each row, -1 for NULL."""
+        if field < self._fixed:
+            return np.full(self.rows, self._offsets[field + 1] - self._offsets[field] - 4, dtype=np.int64)
+        if field not in self._sizes:
+            self._sizes[field] = every_place(self.content, 4)[self.begins(field)].view(_LENGTH).astype(np.int64)
+        return self._sizes[field]
+
+    def has_nulls(self, field: int) -> bool:
+        """True where a row has a NULL there."""
+        return field >= self._fixed and bool((self.sizes(field) < 0).any())
+
+    def take(self, rows: NDArray[np.intp]) -> CopiedRows:
+        """Some of the rows."""
+        return CopiedRows(self.content, self.starts[rows], self.stored)
+
+    def alone(self) -> CopiedRows:
+        """The same rows in a buffer of their own, which holds nothing else than what lies between them."""
+        if not self.rows:
+            return CopiedRows(np.zeros(0, np.uint8), self.starts, self.stored)
+        first, last = int(self.starts.min()) - COUNT, int(self.begins(len(self.stored)).max())
+        content = np.zeros(last - first + spare_bytes(self.stored), dtype=np.uint8)
+        content[: last - first] = self.content[first:last]
+        return CopiedRows(content, self.starts - first, self.stored)
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        alone = self.alone()
+        return CopiedRows, (alone.content, alone.starts, alone.stored)
+
+    def goes_on(self, field: int) -> bool:
+        """True where a field holds no value in any row that Kanal's type cannot hold."""
+        sql_type = self.stored[field]
+        if sql_type.family is Family.DECIMAL:
+            begin, sizes = self.begins(field), self.sizes(field)
+            return not ((self._at(begin, _NUMERIC)["sign"] >= _NO_NUMBER) & (sizes >= 0)).any()
+        if sql_type.family not in _BOUNDS:
+            return True
+        numbers, valid = self._numbers(field)
+        low, high = _bounds(sql_type.family)
+        return not (valid & ((numbers < low) | (numbers >= high))).any()
+
+    def _at(self, begin: Places, form: np.dtype[Any]) -> NDArray[Any]:
+        """What stands behind the lengths at these places."""
+        return every_place(self.content, form.itemsize)[begin + 4].view(form)
+
+    def _numbers(self, field: int) -> tuple[NDArray[Any], Mask]:
+        """The numbers of a field of fixed length, and which are not NULL."""
+        form = np.dtype(form_of(self.stored[field]))
+        if field < self._fixed:
+            assert self._block is not None
+            return self._block[f"v{field}"].astype(form.newbyteorder("=")), np.ones(self.rows, dtype=np.bool_)
+        sizes = self.sizes(field)
+        valid = sizes >= 0
+        if not (sizes[valid] == form.itemsize).all():
+            raise _wrong_form(self.stored[field])
+        return self._at(self.begins(field), form).astype(form.newbyteorder("=")), valid
+
+    def column(self, field: int) -> tuple[pa.Array, Strays]:
+        """A field of all rows in the Arrow type of its SQL type, and by row the values that this cannot hold."""
+        sql_type = self.stored[field]
+        if sql_type.family is Family.DECIMAL:
+            return self._decimals(field)
+        if form_of(sql_type) is None:
+            sizes = self.sizes(field)
+            kind = pa.binary() if sql_type == BINARY else pa.string()
+            return array_of_pieces(self.content, self.begins(field) + 4, np.maximum(sizes, 0), sizes >= 0, kind), {}
+        numbers, valid = self._numbers(field)
+        if sql_type.family in _BOUNDS:
+            return _temporal(numbers, valid, sql_type)
+        if sql_type.family is Family.BOOLEAN:
+            numbers = numbers.astype(np.bool_)
+        return pa.array(numbers, mask=None if valid.all() else ~valid), {}
+
+    def _decimals(self, field: int) -> tuple[pa.Array, Strays]:
+        """Numerics, as whole numbers of the last decimal of their type; what is no number is a stray."""
+        sql_type = self.stored[field]
+        begin, valid = self.begins(field), self.sizes(field) >= 0
+        head = self._at(begin, _NUMERIC)
+        strays: Strays = {}
+        wrong = valid & (head["sign"] >= _NO_NUMBER)
+        if wrong.any():
+            strays = {row: _ENDLESS.get(int(head["sign"][row]), "NaN") for row in np.flatnonzero(wrong).tolist()}
+            valid = valid & ~wrong
+        count = np.where(valid, head["digits"].astype(np.int64), 0)
+        power = 4 * head["weight"].astype(np.int64) + (sql_type.scale or 0)
+        total = np.zeros(self.rows, dtype=np.int64)
+        most = int(count.max(initial=0))
+        if most > _MOST_DIGITS:
+            raise _wrong_form(sql_type)
+        for place in range(most):
+            digits = self._at(begin + _NUMERIC.itemsize + 2 * place, np.dtype(">i2")).astype(np.int64)
+            digits = np.where(place < count, digits, 0)
+            up = _POWERS[np.clip(power, 0, len(_POWERS) - 1)]
+            down = _POWERS[np.clip(-power, 0, len(_POWERS) - 1)]
+            total += digits * up // down
+            power = power - 4
+        return from_unscaled(np.where(head["sign"] == _NEGATIVE, -total, total), sql_type, valid), strays
+
+
+#: Digits of base 10,000 of which a decimal of at most 18 digits can consist.
+_MOST_DIGITS = 6
+_POWERS = 10 ** np.arange(19, dtype=np.int64)
+_BOUNDS = frozenset({Family.DATE, Family.TIME, Family.TIMESTAMP, Family.TIMESTAMPTZ})
+
+
+def _bounds(family: Family) -> tuple[int, int]:
+    """The first number of a type of dates or times that Kanal's type holds, and the first that it no longer does."""
+    if family is Family.TIME:
+        return 0, _DAY
+    unit, epoch = (1, _DAYS_TO_2000) if family is Family.DATE else (_DAY, _MICROSECONDS_TO_2000)
+    return _FIRST * unit - epoch, (_LAST + 1) * unit - epoch
+
+
+def _temporal(numbers: NDArray[Any], valid: Mask, sql_type: SqlType) -> tuple[pa.Array, Strays]:
+    """Dates or timestamps of the years 1 to 9999, or times of a day, from the server's numbers; others are strays."""
+    family, strays = sql_type.family, dict[int, str | bytes]()
+    numbers = numbers.astype(np.int64)
+    low, high = _bounds(family)
+    beyond = valid & ((numbers < low) | (numbers >= high))
+    if beyond.any():
+        bits = 31 if family is Family.DATE else 63
+        endless = {} if family is Family.TIME else {2**bits - 1: "infinity", -(2**bits): "-infinity"}
+        for row in np.flatnonzero(beyond).tolist():
+            number = int(numbers[row])
+            text = "24:00:00" if family is Family.TIME else "before the year 1" if number < 0 else "after the year 9999"
+            strays[row] = endless.get(number, text)
+        valid = valid & ~beyond
+        numbers = np.where(beyond, 0, numbers)
+    if family is not Family.TIME:
+        numbers = numbers + (_DAYS_TO_2000 if family is Family.DATE else _MICROSECONDS_TO_2000)
+    whole = pa.array(numbers, mask=None if valid.all() else ~valid)
+    return (whole.cast(pa.int32()) if family is Family.DATE else whole).cast(sql_type.arrow), strays

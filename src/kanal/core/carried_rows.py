@@ -1,0 +1,81 @@
+"""Rows on their way into a target, of which some columns go on as their source sent them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import pyarrow as pa
+
+from kanal.core.frame import SourceBatch
+
+
+class CarriedRows:
+    """Rows that are used like an Arrow RecordBatch; columns that are carried are made of the batch where asked for.
+
+    A target that knows the form in which the source sent them takes `batch` and `carried`; all others never see these.
+    """
+
+    def __init__(
+        self, batch: SourceBatch, schema: pa.Schema, computed: Mapping[str, pa.Array], carried: Mapping[str, str]
+    ) -> None:
+        """`computed` and `carried` have together the columns of the schema; `carried` says of which of the batch each
+        is."""
+        self.batch = batch
+        self.schema = schema
+        self.computed = dict(computed)
+        self.carried = dict(carried)
+
+    @property
+    def num_rows(self) -> int:
+        """How many there are."""
+        return self.batch.rows
+
+    @property
+    def columns(self) -> list[pa.Array]:
+        """All columns."""
+        return [self.column(name) for name in self.schema.names]
+
+    @property
+    def nbytes(self) -> int:
+        """About how many bytes they come to."""
+        return self.whole().nbytes  # type: ignore[no-any-return]
+
+    def column(self, name: str | int) -> pa.Array:
+        """A column, by its name or its place."""
+        name = self.schema.names[name] if isinstance(name, int) else name
+        return self.computed[name] if name in self.computed else self.batch.columns[self.carried[name]]
+
+    def whole(self) -> pa.RecordBatch:
+        """The same as a RecordBatch."""
+        return pa.RecordBatch.from_arrays(self.columns, schema=self.schema)
+
+    def with_column(self, name: str, values: pa.Array) -> CarriedRows:
+        """The same with one more column."""
+        schema = self.schema.append(pa.field(name, values.type))
+        return CarriedRows(self.batch, schema, {**self.computed, name: values}, self.carried)
+
+    def take(self, places: pa.Array) -> CarriedRows:
+        """The rows in these places."""
+        computed = {name: values.take(places) for name, values in self.computed.items()}
+        return CarriedRows(self.batch.take(places.to_numpy()), self.schema, computed, self.carried)
+
+    def slice(self, start: int, length: int | None = None) -> CarriedRows:
+        """So many rows from one on, or all from there on."""
+        stop = self.num_rows if length is None else min(self.num_rows, start + length)
+        return self.take(pa.array(range(start, stop), pa.int64()))
+
+    def filter(self, mask: pa.Array) -> CarriedRows:
+        """The rows for which a mask is true."""
+        return self.take(pa.array(mask.to_numpy(zero_copy_only=False).nonzero()[0]))
+
+    def select(self, names: list[str]) -> CarriedRows:
+        """Some of the columns."""
+        schema = pa.schema([self.schema.field(name) for name in names])
+        computed = {name: values for name, values in self.computed.items() if name in names}
+        carried = {name: source for name, source in self.carried.items() if name in names}
+        return CarriedRows(self.batch, schema, computed, carried)
+
+    def to_pylist(self) -> list[dict[str, Any]]:
+        """The rows as Python values."""
+        return self.whole().to_pylist()  # type: ignore[no-any-return]
