@@ -14,7 +14,7 @@ def main() -> None:
     """Run the command line and exit with its status; the user never sees a traceback."""
     # Much is made that stays for good: to look again and again for what nothing refers to takes a tenth of the start.
     gc.set_threshold(1_000_000, 20, 50)
-    # NumPy would start threads for matrices, which nothing here has, and pydantic look through all packages for plugins.
+    # NumPy would start threads for matrices, and pydantic look through all packages for plugins; there are none here.
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
     from kanal.cli.app import run_app

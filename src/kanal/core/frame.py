@@ -77,7 +77,7 @@ class SourceBatch:
         return SourceBatch(len(rows), {name: values.filter(keep) for name, values in self.columns.items()}, strays)
 
     def goes_on(self, name: str, nullable: bool) -> bool:
-        """True where a column is still as its source sent it, and each value is one of its type; NULL only if it may."""
+        """True where a column is still as its source sent it, each value one of its type, or NULL if it may be."""
         del name, nullable
         return False
 

@@ -19,8 +19,8 @@ from kanal.core.conversions import Options, converter
 from kanal.core.conversions.base import Conversion, taken_options
 from kanal.core.errors import ExpressionError, KanalError
 from kanal.core.expressions import Expression, Scope, compile_expression
-from kanal.core.expressions.compiler import parameter_constant
 from kanal.core.expressions.nodes import common_type, convert
+from kanal.core.expressions.scope import parameter_constant
 from kanal.core.faults import Fault, value_text
 from kanal.core.frame import Frame, SourceBatch, with_strays
 from kanal.core.lookups import LookupTable

@@ -64,6 +64,10 @@ def _range_of(options: Mapping[str, Any]) -> tuple[Any, ...]:
     return tuple(options.get(name) for name in ("since", "until"))
 
 
+# Made once, since to make a statement costs more than to run it.
+_OWNER = sa.select(RUN.c.owner).where(RUN.c.run == sa.bindparam("this"))
+
+
 class RunLogReader:
     """What can be asked of the run log in one database."""
 
@@ -79,7 +83,7 @@ class RunLogReader:
         try:
             with self._one_at_a_time, self.database.engine.begin() as connection:
                 if run is not None:
-                    owner = connection.execute(sa.select(RUN.c.owner).where(RUN.c.run == run)).scalar()
+                    owner = connection.execute(_OWNER, {"this": run}).scalar()
                     if owner not in (None, self.owner):
                         raise TakenOver(run)
                 yield connection
@@ -293,9 +297,7 @@ class RunLogReader:
         mine = sa.select(RUN.c.run, RUN.c.token, RUN.c.status).where(RUN.c.job == job, RUN.c.run.in_(sa.select(latest)))
         with self._begin() as connection:
             found = connection.execute(mine.where(RUN.c.status != "running").order_by(RUN.c.run.desc())).all()
-        return [
-            token for run, token, status in found if status == "succeeded" or self.done_since(self.run(run, job))
-        ]
+        return [token for run, token, status in found if status == "succeeded" or self.done_since(self.run(run, job))]
 
     def seen_tables(self, job: str) -> list[SeenTable]:
         """What the tables of a job's steps looked like, each shape as it was first seen, in the order of the runs."""

@@ -12,7 +12,7 @@ import socket
 import time
 import uuid
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from typing import Any, TypeVar, cast
 
 import sqlalchemy as sa
@@ -54,6 +54,18 @@ Made = TypeVar("Made")
 
 
 Method = TypeVar("Method", bound=Callable[..., None])
+#: Seconds for which the entry of a batch may wait for the next entry, if one comes.
+_SOON = 0.2
+
+# Made once, since to make a statement costs more than to run it.
+_THIS_STEP = STEP.update().where(STEP.c.run == sa.bindparam("this_run"), STEP.c.step == sa.bindparam("this_step"))
+_STEP_BEGINS = _THIS_STEP.values(status="running", started=sa.bindparam("now"))
+_OF_STEP = ("status", "seconds", "batches", "error", "note", *COUNTS)
+_STEP_ENDS = _THIS_STEP.values({name: sa.bindparam(f"new_{name}") for name in _OF_STEP})
+_SAME_BATCH = sa.select(BATCH.c.batch).where(
+    BATCH.c.run == sa.bindparam("run"), BATCH.c.step == sa.bindparam("step"), BATCH.c.batch == sa.bindparam("batch")
+)
+_ADD_BATCH = BATCH.insert()
 
 
 def _again(act: Callable[[], Made], pauses: Sequence[float], worth: Callable[[RunLogUnusable], bool]) -> Made:
@@ -99,6 +111,32 @@ class RunLogStore(RunLogReader):
         self.keep_rejects = keep_rejects
         self.keep_runs = keep_runs
         self._kept: dict[tuple[int, str], int] = {}
+        #: Runs that this process has begun, and not gone on with, and those of their steps that have begun.
+        self._new: set[int] = set()
+        self._begun: set[tuple[int, str]] = set()
+        #: Entries of batches that wait to be made with the next one.
+        self._waiting: list[dict[str, Any]] = []
+        self._written = 0.0
+
+    @contextmanager
+    def _begin(self, run: int | None = None) -> Iterator[sa.Connection]:
+        with self._one_at_a_time:
+            with super()._begin(run) as connection:
+                waiting = [entry for entry in self._waiting if entry["run"] == run]
+                for entry in waiting:
+                    # There already by a try whose answer was lost.
+                    if connection.execute(_SAME_BATCH, entry).first() is None:
+                        connection.execute(_ADD_BATCH, entry)
+                yield connection
+            if waiting:
+                self._waiting = [entry for entry in self._waiting if entry["run"] != run]
+                self._written = time.monotonic()
+
+    def write_waiting(self, run: int) -> None:
+        """Make the entries of batches that have waited for a while."""
+        if self._waiting and time.monotonic() - self._written > _SOON:
+            with self._begin(run):
+                pass
 
     def prepare(self) -> None:
         """Make the tables that are missing, and the columns that an older run log does not have.
@@ -169,6 +207,7 @@ class RunLogStore(RunLogReader):
             rows = [_waiting(run, place, seed) for place, seed in enumerate(steps, 1)]
             if rows:
                 connection.execute(STEP.insert(), rows)
+        self._new.add(run)
         return self.run(run)
 
     def add_failed_run(
@@ -296,13 +335,15 @@ class RunLogStore(RunLogReader):
         A worker is named where one has it, after so many others that were lost.
         """
         with self._begin(run) as connection:
-            for table in (BATCH, REJECT):
-                of_step = table.delete().where(table.c.run == run, table.c.step == step)
-                connection.execute(of_step.where(sa.or_(table.c.batch > batches, table.c.batch.is_(None))))
-            connection.execute(TASK.delete().where(TASK.c.run == run, TASK.c.step == step))
+            if run not in self._new or (run, step) in self._begun:
+                for table in (BATCH, REJECT):
+                    of_step = table.delete().where(table.c.run == run, table.c.step == step)
+                    connection.execute(of_step.where(sa.or_(table.c.batch > batches, table.c.batch.is_(None))))
+                connection.execute(TASK.delete().where(TASK.c.run == run, TASK.c.step == step))
+            self._begun.add((run, step))
             if worker is not None:
                 connection.execute(TASK.insert().values(_task(run, step, 0, "", worker, lost)))
-            connection.execute(_step(run, step).values(status="running", started=clock.now()))
+            connection.execute(_STEP_BEGINS, {"this_run": run, "this_step": step, "now": clock.now()})
             kept = sa.select(sa.func.count()).where(REJECT.c.run == run, REJECT.c.step == step)
             self._kept[run, step] = int(connection.execute(kept).scalar() or 0) if batches else 0
 
@@ -348,20 +389,26 @@ class RunLogStore(RunLogReader):
         rejects: Sequence[Reject],
         keep_all: bool = False,
         key: Sequence[str] = (),
+        later: bool = False,
     ) -> None:
         """Record a batch, with the rows of it that were rejected, as far as so many are kept.
 
-        `key` are the columns that tell the source's rows apart.
+        `key` are the columns that tell the source's rows apart. With `later`, one without rejects may be recorded
+        together with the next entry, or half a second later.
         """
         kept = self._kept.get((run, step), 0)
         chosen = rejects if keep_all else rejects[: max(0, self.keep_rejects - kept)]
         times = {"reading": batch.reading, "computing": batch.computing, "writing": batch.writing}
+        values = {"run": run, "step": step, "batch": batch.batch, "seconds": sum(times.values())}
+        entry = {**values, **times, **_values(batch.tally)}
+        if later and not chosen and time.monotonic() - self._written < _SOON:
+            with self._one_at_a_time:
+                self._waiting.append(entry)
+            return
         with self._begin(run) as connection:
-            values = {"run": run, "step": step, "batch": batch.batch, "seconds": sum(times.values())}
-            same = sa.and_(BATCH.c.run == run, BATCH.c.step == step, BATCH.c.batch == batch.batch)
-            if connection.execute(sa.select(BATCH.c.batch).where(same)).first() is not None:
+            if connection.execute(_SAME_BATCH, values).first() is not None:
                 return  # by a try whose answer was lost
-            connection.execute(BATCH.insert().values(**values, **times, **_values(batch.tally)))
+            connection.execute(_ADD_BATCH, entry)
             if chosen:
                 origins = _origins(connection, [reject.again for reject in chosen if reject.again is not None])
                 rows = [
@@ -369,22 +416,16 @@ class RunLogStore(RunLogReader):
                     for reject in chosen
                 ]
                 connection.execute(REJECT.insert(), rows)
+        self._written = time.monotonic()
         self._kept[run, step] = kept + len(chosen)
 
     @_lasting
     def end_step(self, run: int, record: StepRecord) -> None:
         """Record how a step ended."""
         with self._begin(run) as connection:
-            connection.execute(
-                _step(run, record.step).values(
-                    status=record.status,
-                    seconds=record.seconds,
-                    batches=record.batches,
-                    error=record.error,
-                    note=record.note,
-                    **_values(record.tally),
-                )
-            )
+            values = {**_values(record.tally), **{name: getattr(record, name) for name in _OF_STEP[:5]}}
+            named = {f"new_{name}": value for name, value in values.items()}
+            connection.execute(_STEP_ENDS, {"this_run": run, "this_step": record.step, **named})
 
     @_lasting
     def end_run(self, run: int, status: str) -> None:

@@ -12,18 +12,18 @@ from kanal.core.tally import COUNTS
 METADATA = sa.MetaData()
 
 
-class LongText(sa.Text):  # type: ignore[misc]
+class LongText(sa.Text):
     """A text that MariaDB too takes where it is longer than 65,535 bytes."""
 
     cache_ok = True
 
 
-@compiles(LongText)  # type: ignore[misc]
+@compiles(LongText)
 def _as_text(*_: Any, **__: Any) -> str:
     return "TEXT"
 
 
-@compiles(LongText, "mysql", "mariadb")  # type: ignore[misc]
+@compiles(LongText, "mysql", "mariadb")
 def _as_medium_text(*_: Any, **__: Any) -> str:
     return "MEDIUMTEXT"
 

@@ -270,7 +270,7 @@ class Execution:
                 waiting.append(self._again.get())
             if not waiting and not running:
                 return
-            waiting = [step for step in waiting if self._is_full or not self._begin_or_end(step)]
+            waiting = self._still_waiting(waiting)
             try:
                 if self._ended.get(timeout=0.5 if self._running else 0.05) is None:
                     self._halt = self._halt or _INTERRUPTED
@@ -279,6 +279,16 @@ class Execution:
             except queue.Empty:
                 pass
             self._tick()
+
+    def _still_waiting(self, waiting: list[StepPlan]) -> list[StepPlan]:
+        """Begin or end those steps that can be; the others."""
+        left = []
+        for place, step in enumerate(waiting):
+            if self._is_full:
+                return left + waiting[place:]
+            if not self._begin_or_end(step):
+                left.append(step)
+        return left
 
     def _at_once(self) -> int:
         """How many steps may run at once: as many as was said, or as a crew carries out now."""
@@ -425,6 +435,8 @@ class Execution:
                 self.workers = self._at_once()  # workers come and go
             with suppress(KanalError):
                 self.log.give_sign(self.number)
+        with suppress(KanalError):
+            self.log.write_waiting(self.number)
         for attempt in list(self._running.values()):
             limit = attempt.step.timeout
             if limit is not None and time.monotonic() - attempt.began > limit:
@@ -623,7 +635,9 @@ class Execution:
     def batch_ends(self, step: PipelineStep, batch: BatchRecord, rejects: Sequence[Reject]) -> None:
         """Log a batch."""
         keep_all, key = self._keeps_all(step.plan), step.plan.row_key
-        self.log.add_batch(self.number, step.plan.name, batch, rejects, keep_all, key)
+        # What a target remembers of a step, and batches that are committed, must not be missing in the log.
+        later = not (step.plan.settings.commits.by_batch or self.needs_mark(step.plan))
+        self.log.add_batch(self.number, step.plan.name, batch, rejects, keep_all, key, later)
         self._watch("batch_ends", step.plan.name, step.tally)
         tell("batch", run=self.number, step=step.plan.name, batch=batch.batch, **vars(batch.tally))
 

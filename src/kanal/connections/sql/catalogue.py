@@ -89,7 +89,7 @@ class Catalogue:
             return sa.inspect(self.database.engine)
 
     @cached_property
-    def _foreign_keys_of(self) -> dict[str | None, dict[Any, Any]]:
+    def _referrers_of(self) -> dict[str | None, dict[str, dict[str, None]]]:
         return {}
 
     @cached_property
@@ -121,18 +121,17 @@ class Catalogue:
 
     def referring(self, table: TableInfo) -> list[TableInfo]:
         """The other tables of the schema with foreign keys to this one."""
-        if table.schema not in self._foreign_keys_of:
+        if table.schema not in self._referrers_of:
             with self.database.errors():
-                self._foreign_keys_of[table.schema] = dict(self._inspector.get_multi_foreign_keys(table.schema))
-        names = [
-            name
-            for (_, name), keys in self._foreign_keys_of[table.schema].items()
-            if name != table.name
-            and any(
-                key["referred_table"] == table.name and key["referred_schema"] in (None, table.schema) for key in keys
-            )
-        ]
-        return [self.describe(table.schema, name) for name in names]
+                found = self._inspector.get_multi_foreign_keys(table.schema)
+            referrers: dict[str, dict[str, None]] = {}
+            for (_, name), keys in found.items():
+                for key in keys:
+                    if name is not None and key["referred_schema"] in (None, table.schema):
+                        referrers.setdefault(key["referred_table"], {})[name] = None
+            self._referrers_of[table.schema] = referrers
+        names = self._referrers_of[table.schema].get(table.name, ())
+        return [self.describe(table.schema, name) for name in names if name != table.name]
 
     def table_names(self, schema: str | None = None) -> list[str]:
         """The tables and views of a schema, or of the connection's own."""

@@ -83,7 +83,7 @@ class _Pieces:
         self.null, self.nothing = self._fixed + 2, self._fixed + 3
 
     def add_buffer(self, content: Bytes, edges: Places) -> int:
-        """Add pieces that lie in a buffer, by where each begins, and where the last one ends; the number of the first."""
+        """Add pieces of a buffer, by where each begins, and where the last one ends; the number of the first."""
         first = self._count
         self._edges.append(edges)
         self._buffers.append(content)
@@ -188,7 +188,8 @@ def _block(parts: Sequence[tuple[Any, Any]], rows: int) -> Bytes:
     block = np.empty(rows, dtype=[(str(place), form) for place, (form, _) in enumerate(parts)])
     for place, (_, values) in enumerate(parts):
         block[str(place)] = values
-    return block.view(np.uint8).reshape(rows, block.dtype.itemsize)
+    found: Bytes = block.view(np.uint8).reshape(rows, block.dtype.itemsize)
+    return found
 
 
 def _payload(values: pa.Array) -> NDArray[Any]:
@@ -210,7 +211,8 @@ def _payload(values: pa.Array) -> NDArray[Any]:
 
 def _numbers(values: pa.Array, form: str, epoch: int = 0) -> NDArray[Any]:
     numbers = values.fill_null(0).to_numpy(zero_copy_only=False)
-    return (numbers - epoch if epoch else numbers).astype(form)
+    found: NDArray[Any] = (numbers - epoch if epoch else numbers).astype(form)
+    return found
 
 
 def _decimal_payload(values: pa.Array) -> NDArray[Any]:

@@ -74,11 +74,13 @@ class CopiedRows:
     def _take_block(self) -> None:
         forms = []
         for sql_type in self.stored:
-            form = form_of(sql_type)
-            if form is None:
+            letters = form_of(sql_type)
+            if letters is None:
                 break
-            forms.append(np.dtype(form))
-        parts = [(f"{kind}{place}", one) for place, form in enumerate(forms) for kind, one in (("n", _LENGTH), ("v", form))]
+            forms.append(np.dtype(letters))
+        parts = [
+            (f"{kind}{place}", one) for place, form in enumerate(forms) for kind, one in (("n", _LENGTH), ("v", form))
+        ]
         if not parts or not self.rows:
             return
         block = every_place(self.content, np.dtype(parts).itemsize)[self.starts].view(np.dtype(parts))

@@ -202,6 +202,11 @@ class SqlLoad:
         with self.database.errors():
             return sum(_run_text(self.connection, statement) for statement in self.database.statements(sql))
 
+    def value(self, sql: str) -> Any:
+        """The one value that a query finds that is given as text."""
+        with self.database.errors():
+            return self.connection.exec_driver_sql(sql, execution_options=AS_IT_IS).scalar()
+
     def empty_table(self, table: sa.Table) -> int:
         """Remove all rows of a table; how many there were."""
         return self.execute(table.delete())

@@ -170,7 +170,8 @@ class MariaDB(SqlDatabase):
     reads = frozenset(Reads) - {Reads.FILES, Reads.SHARED}
     writes = frozenset(Writes) - {Writes.FILES, Writes.SWAP}
     folds_columns = True
-    pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
+    pooling: ClassVar[dict[str, Any]] = {}
+    looks_after = True
     checks_each_row = True
     sql_name = "mysql"
     sql_dialect = dialect.dialect(paramstyle="named")

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import contextlib
 import logging
+import time
 import weakref
 from collections.abc import Callable, Hashable, Iterator
 from functools import cached_property
@@ -36,6 +37,8 @@ class SqlOpening:
     extra: ClassVar[str] = "the driver's package"
     #: Whether connections are kept for the next use. Here none is, so that nothing temporary outlives it.
     pooling: ClassVar[dict[str, Any]] = {"poolclass": sa.NullPool}
+    #: True where a kept connection may be cut off meanwhile, as one to a server may.
+    looks_after: ClassVar[bool] = False
     #: Where its servers listen, if nothing else is said.
     port: ClassVar[int | None] = None
     #: Seconds that connecting, or waiting for a lock, may take; None for the driver's own way.
@@ -70,6 +73,8 @@ class SqlOpening:
             engine = sa.create_engine(self.url, connect_args=self.connect_arguments(), **self.pooling)
             if self.on_connect is not None:
                 sa.event.listen(engine, "connect", self.on_connect)
+            if self.looks_after:
+                _look_after(engine)
         except ImportError as error:
             raise DatabaseError(
                 f"connection {self.name}: the driver {error.name or self.url.drivername} is not installed",
@@ -183,6 +188,27 @@ class SqlOpening:
         """Close what is open."""
         if "engine" in self.__dict__:
             self.engine.dispose()
+
+
+#: A connection that was given back so many seconds ago is tried before it is used again.
+_LONG_AGO = 2.0
+
+
+def _look_after(engine: sa.Engine) -> None:
+    """Have connections that were not used for a while tried before they are used, and made anew where they are gone."""
+
+    def given_back(_: Any, record: Any) -> None:
+        record.info["kanal_given_back"] = time.monotonic()
+
+    def taken(connection: Any, record: Any, _: Any) -> None:
+        if time.monotonic() - record.info.get("kanal_given_back", float("inf")) > _LONG_AGO:
+            try:
+                engine.dialect.do_ping(connection)
+            except engine.dialect.loaded_dbapi.Error:
+                raise exc.DisconnectionError from None
+
+    sa.event.listen(engine, "checkin", given_back)
+    sa.event.listen(engine, "checkout", taken)
 
 
 class FileOpening(SqlOpening):

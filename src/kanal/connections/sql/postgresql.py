@@ -23,10 +23,10 @@ from kanal.connections.errors import DatabaseError, os_error_passes, state_passe
 from kanal.connections.loading import Load
 from kanal.connections.reading import Breaker, Reading
 from kanal.connections.roles import Reads, Writes
+from kanal.connections.sql.copy_rows import form_of
 from kanal.connections.sql.database import SqlDatabase
 from kanal.connections.sql.ddl import TableDefinitions
 from kanal.connections.sql.load import SqlLoad
-from kanal.connections.sql.copy_rows import form_of
 from kanal.connections.sql.postgresql_batches import copied_batches
 from kanal.connections.sql.postgresql_catalogue import PostgreSQLCatalogue
 from kanal.connections.sql.postgresql_load import PostgreSQLLoad, refuses
@@ -82,7 +82,8 @@ class PostgreSQL(SqlDatabase):
     drivers = frozenset({"psycopg", "psycopg2"})
     reads = frozenset(Reads) - {Reads.FILES}
     writes = frozenset(Writes) - {Writes.FILES}
-    pooling: ClassVar[dict[str, Any]] = {"pool_pre_ping": True}
+    pooling: ClassVar[dict[str, Any]] = {}
+    looks_after = True
     joins_whole = True
     sql_name = "postgres"
     sql_dialect = dialect.dialect(paramstyle="named")  # type: ignore[no-untyped-call]
@@ -188,11 +189,17 @@ class PostgreSQL(SqlDatabase):
         return left.is_distinct_from(right)
 
     def carries(self, column: ColumnInfo, target: Connection, there: ColumnInfo) -> bool:
-        if not isinstance(target, PostgreSQL) or column.type is None or column.type.family in (Family.UUID, Family.JSON):
+        if (
+            not isinstance(target, PostgreSQL)
+            or column.type is None
+            or column.type.family in (Family.UUID, Family.JSON)
+        ):
             return False
         alike = column.type == there.type and column.declared.lower() == there.declared.lower()
-        return alike and is_direct(there.dialect_type) and not (
-            isinstance(there.dialect_type, sa.CHAR) or is_wide(column.type)
+        return (
+            alike
+            and is_direct(there.dialect_type)
+            and not (isinstance(there.dialect_type, sa.CHAR) or is_wide(column.type))
         )
 
     def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
@@ -252,7 +259,9 @@ class PostgreSQL(SqlDatabase):
         columns = sorted(reading.table.chosen(reading.columns), key=lambda column: form_of(column.stored) is None)
         stored, asked = [column.stored for column in columns], tuple(column.name for column in columns)
         places = {name: asked.index(name) for name in reading.columns}
-        sql = f"COPY ({self.compiled(self.selects.selection(replace(reading, columns=asked)))}) TO STDOUT (FORMAT binary)"
+        sql = (
+            f"COPY ({self.compiled(self.selects.selection(replace(reading, columns=asked)))}) TO STDOUT (FORMAT binary)"
+        )
         given = connection if within is None else cast(SqlLoad, within).connection
         # The texts of types that only the server knows depend on its settings.
         settled = any(column.type is None for column in columns)

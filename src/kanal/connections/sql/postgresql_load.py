@@ -26,10 +26,6 @@ if TYPE_CHECKING:
     from kanal.connections.sql.postgresql import PostgreSQL
 
 
-#: A table of fewer rows is all but empty.
-_FEW = 1_000
-
-
 class PostgreSQLLoad(SqlLoad):
     """A transaction in which rows go in by COPY."""
 
@@ -45,18 +41,17 @@ class PostgreSQLLoad(SqlLoad):
     def empty_table(self, table: sa.Table) -> int:
         name = self.database.sql_dialect.identifier_preparer.format_table(table)
         # Whoever else empties it waits, readers do not: a DELETE would not see the rows that another is to commit.
-        self.execute(sa.text(f"LOCK TABLE {_escaped(name)} IN SHARE ROW EXCLUSIVE MODE"), counted=False)
-        some = sa.select(sa.literal_column("1")).select_from(table).limit(_FEW + 1).subquery()
-        few = int(self.scalar(sa.select(sa.func.count()).select_from(some))) <= _FEW
+        self.run_sql(f"LOCK TABLE {name} IN SHARE ROW EXCLUSIVE MODE")
+        few = int(self.value(f"SELECT count(*) FROM (SELECT 1 FROM {name} LIMIT {_FEW + 1}) AS few")) <= _FEW
         # A TRUNCATE makes new files and keeps readers waiting: of few rows, DELETE is quicker and kinder.
         if few or self.database.catalogue.referring(TableInfo(table.schema, table.name, ())):
-            return self.execute(table.delete())
+            return self.run_sql(f"DELETE FROM {name}")
         asked = [sa.literal(text, sa.Text) for text in (name, "TRUNCATE")]
         if not self.scalar(sa.select(sa.func.has_table_privilege(*asked))):
-            return self.execute(table.delete())
-        self.execute(sa.text(f"LOCK TABLE {_escaped(name)} IN ACCESS EXCLUSIVE MODE"), counted=False)
-        rows = int(self.scalar(sa.select(sa.func.count()).select_from(table)))
-        self.execute(sa.text(f"TRUNCATE TABLE {_escaped(name)}"), counted=False)
+            return self.run_sql(f"DELETE FROM {name}")
+        self.run_sql(f"LOCK TABLE {name} IN ACCESS EXCLUSIVE MODE")
+        rows = int(self.value(f"SELECT count(*) FROM {name}"))
+        self.run_sql(f"TRUNCATE TABLE {name}")
         return rows
 
     def encode_into(self, table: sa.Table, rows: pa.RecordBatch) -> Any:
@@ -231,7 +226,7 @@ def _escaped(sql: str) -> str:
 
 
 _SENT_AT_ONCE = 1024 * 1024
-
+#: A table of fewer rows is all but empty.
 _FEW = 10_000
 
 

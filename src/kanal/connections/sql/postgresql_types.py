@@ -44,4 +44,3 @@ def comes_whole(sql_type: SqlType) -> bool:
 def is_wide(sql_type: SqlType | None) -> bool:
     """True for decimals of more digits, which are read as text."""
     return sql_type is not None and sql_type.family is Family.DECIMAL and not comes_whole(sql_type)
-

@@ -11,7 +11,7 @@ import datetime as dt
 import json
 from collections.abc import Callable, Iterator, Sequence
 from decimal import Decimal
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 import pyarrow as pa
@@ -214,11 +214,12 @@ class RowReader:
     def _put_strays(self, batch: SourceBatch, found: pa.Array) -> None:
         """Add the values that are none of their columns' types, from JSON by the place of the column."""
         if found.null_count < len(found):
+            strays = cast("dict[str, Strays]", batch.strays)
             for row in np.flatnonzero(mask_of(found.is_valid())).tolist():
                 whole = found[row].as_buffer().to_pybytes().decode("utf-8", "surrogateescape")
                 for place, text in json.loads(whole).items():
                     if text is not None:
-                        batch.strays.setdefault(self._names[int(place)], {})[row] = _text_or_bytes(text)
+                        strays.setdefault(self._names[int(place)], {})[row] = _text_or_bytes(text)
 
 
 #: Dates and times with a zone may differ by so much from what their text begins with.

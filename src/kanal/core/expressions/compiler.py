@@ -4,11 +4,9 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
 
-import pyarrow as pa
 from sqlglot import exp
 
 from kanal.core.conversions import Options
@@ -16,6 +14,7 @@ from kanal.core.conversions.rounding import EXACT
 from kanal.core.errors import ExpressionError, KanalError, shortened
 from kanal.core.expressions import arithmetic, logic, registry, temporal
 from kanal.core.expressions.nodes import Node, constant, convert, null_of, text_constant
+from kanal.core.expressions.scope import Expression, Scope, column_node, parameter_constant
 from kanal.core.expressions.syntax import parse, position_of
 from kanal.core.frame import ColumnKey, Frame, SourceBatch
 from kanal.core.nearest import did_you_mean
@@ -36,35 +35,7 @@ from kanal.core.types import (
 )
 
 
-@dataclass(frozen=True)
-class Scope:
-    """The names an expression may use: columns of the row, columns of its look-ups, parameters, the user's functions.
-
-    `place` says in messages where the columns are, for instance `passage_book`.
-    """
-
-    columns: Mapping[str, SqlType]
-    lookups: Mapping[str, Mapping[str, SqlType]] = field(default_factory=dict)
-    parameters: Mapping[str, Any] = field(default_factory=dict)
-    place: str = "the source"
-    functions: Mapping[str, registry.Function | KanalError] = field(default_factory=dict)
-
-
-@dataclass(frozen=True)
-class Expression:
-    """A compiled expression: its text, its type, how to evaluate it, and the columns that it uses."""
-
-    text: str
-    node: Node
-    uses: frozenset[ColumnKey]
-
-    @property
-    def type(self) -> SqlType:
-        """The SQL type of its value."""
-        return self.node.type
-
-
-def compile_expression(text: str, scope: Scope) -> Expression:
+def compiled(text: str, scope: Scope) -> Expression:
     """The expression of an SQL text over the names in scope.
 
     Raises ExpressionError, with the position in the text where it is known, for anything that is not understood:
@@ -180,7 +151,7 @@ def _used(compiler: _Compiler, key: ColumnKey, columns: Mapping[str, SqlType]) -
     """A column of the row or of a look-up, noted as used."""
     compiler.uses.add(key)
     compiler.varying += 1
-    return Node(columns[key[1]], lambda frame: frame.column(key), column=key)
+    return column_node(key, columns)
 
 
 @_handles(exp.Literal)
@@ -241,26 +212,6 @@ def _parameter(compiler: _Compiler, tree: exp.Placeholder) -> Node:
         hint = did_you_mean(name, parameters) or "add it to [parameters]"
         raise ExpressionError(f'There is no parameter "{name}"', hint)
     return parameter_constant(parameters[name])
-
-
-def parameter_constant(value: Any) -> Node:
-    """A parameter's value, as TOML or Python has it, as a constant of the SQL type that goes with it."""
-    if isinstance(value, str):
-        return text_constant(value)
-    if isinstance(value, bool):
-        return constant(value, BOOLEAN)
-    if isinstance(value, int) and -(2**63) <= value < 2**63:
-        return constant(value, INTEGER if -(2**31) <= value < 2**31 else BIGINT)
-    if isinstance(value, float):
-        return constant(value, DOUBLE)
-    scalar = pa.scalar(value)
-    names = {"date32[day]": "date", "timestamp[us]": "timestamp", "time64[us]": "time"}
-    name = names.get(str(scalar.type))
-    if name is None:
-        raise ExpressionError(
-            f"a parameter cannot be {type(value).__name__}", "use text, a number, a boolean or a date"
-        )
-    return constant(value, parse_type(name))
 
 
 _OPERATORS: dict[Any, str] = {

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from kanal.connections import ColumnInfo, TableInfo
 from kanal.connections.base import Source, as_source
@@ -15,13 +15,15 @@ from kanal.core.change_values import GROWING, change_value
 from kanal.core.errors import ExpressionError, KanalError
 from kanal.core.expressions import Expression, Scope, compile_expression
 from kanal.core.expressions.nodes import convert
-from kanal.core.expressions.pushdown import PushedCondition, comparisons
 from kanal.core.nearest import did_you_mean
 from kanal.core.transformation import ColumnPlan, LookupPlan
 from kanal.core.types import BOOLEAN, Family, SqlType
 from kanal.definition import Check
 from kanal.runner.job_plan import CheckPlan, PipelinePlan, SincePlan, refuse_swap
 from kanal.runner.planning.history_planner import HistoryPlanner
+
+if TYPE_CHECKING:
+    from kanal.core.expressions.pushdown import PushedCondition
 
 
 class PipelinePlanner(HistoryPlanner):
@@ -66,9 +68,7 @@ class PipelinePlanner(HistoryPlanner):
             order_by = self._order_of_batches(source, order_by)
         if len(self.planner.problems) > before:
             return None
-        for column in columns:
-            info, there = source.column(column.unchanged or ""), target.column(column.name)
-            column.carried = bool(info and there and self.source.carries(info, self.target, there))
+        self._carry(columns, source, target)
         plans = [plan for plan, _, _ in lookups]
         expressions = [column.expression for column in columns]
         expressions += [one for one in (where, delete_when) if one is not None]
@@ -121,6 +121,12 @@ class PipelinePlanner(HistoryPlanner):
         )
         self._check_swap(made)
         return made
+
+    def _carry(self, columns: Sequence[ColumnPlan], source: TableInfo, target: TableInfo) -> None:
+        """Have columns go on as the source sends them, where the target takes them so."""
+        for column in columns:
+            info, there = source.column(column.unchanged or ""), target.column(column.name)
+            column.carried = bool(info and there and self.source.carries(info, self.target, there))
 
     def _check_swap(self, plan: PipelinePlan) -> None:
         """Whether the target can be exchanged for a new table, where that is asked for."""
@@ -374,6 +380,8 @@ class PipelinePlanner(HistoryPlanner):
         firm = [column for column in source.columns if not column.loose and column.type is not None]
         numbers = [column.name for column in firm if column.stored.family in (Family.INTEGER, Family.DECIMAL)]
         names = [column.name for column in firm]
+        from kanal.core.expressions.pushdown import comparisons  # which brings the parser
+
         return tuple(comparisons(self.settings.where, numbers, names, self.job.parameters))
 
     def _key_to_replace_by(self, target: TableInfo) -> tuple[str, ...]:
