@@ -204,6 +204,11 @@ def as_swapping(connection: Connection) -> SwapTarget:
     return cast("SwapTarget", _able(connection, Writes.SWAP))
 
 
+def as_rebuilding(connection: Connection) -> RebuildTarget:
+    """A connection as a target that makes indexes anew; raises KanalError where it does not."""
+    return cast("RebuildTarget", _able(connection, Writes.REBUILD))
+
+
 def as_portioned(connection: Connection) -> PortionTarget:
     """A connection as a target that takes portions; raises KanalError where it does not."""
     return cast("PortionTarget", _able(connection, Writes.PORTIONS))
@@ -309,6 +314,13 @@ class PortionTarget(Target, Protocol):
 
     def drop_portions(self, table: TableInfo, prefix: str) -> list[str]:
         """Drop the portions whose names begin so, in the place of a table; their names."""
+
+
+class RebuildTarget(Target, Protocol):
+    """A target that can take a table's indexes away and make them again within a transaction."""
+
+    def why_not_rebuilt(self, table: TableInfo) -> list[str]:
+        """What would break or be lost if a table's indexes were made anew; nothing where they can be."""
 
 
 class SwapTarget(PortionTarget, Protocol):

@@ -285,6 +285,16 @@ class Load(Protocol):
         """Undo what was not committed and give the connection back."""
 
 
+class RebuildLoad(Load, Protocol):
+    """A transaction on a target that takes indexes away and makes them again."""
+
+    def drop_indexes(self, table: TableInfo) -> Any:
+        """Take the indexes of a table away, with the keys that they stand for; what `make_indexes` needs."""
+
+    def make_indexes(self, dropped: Any) -> None:
+        """Make them again, as they were; raises RowsRefused where rows do not go together with them."""
+
+
 class PortionLoad(Load, Protocol):
     """A transaction on a target that takes portions."""
 

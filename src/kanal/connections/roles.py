@@ -42,6 +42,7 @@ class Writes(StrEnum):
     FILES = "files"
     PORTIONS = "portions"
     SWAP = "swap"
+    REBUILD = "rebuild"
 
 
 #: What a connection lacks, as the end of a sentence, and the way out.
@@ -74,6 +75,7 @@ _LACKS: dict[Reads | Writes, tuple[str, str]] = {
     ),
     Writes.SHARE: ("has no transaction that steps could share", 'set commit = "step"'),
     Writes.SWAP: ("cannot exchange one table for another within a transaction", 'set publish = "rows"'),
+    Writes.REBUILD: ("cannot take indexes away and make them again within a transaction", "leave rebuild_indexes out"),
     Writes.PORTIONS: ("cannot hold ranges back until all are there", "leave split out"),
     Writes.REMEMBER: (
         "cannot keep how far a load has come",

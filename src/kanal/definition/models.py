@@ -405,6 +405,7 @@ class Settings(Model):
     timeout: Seconds = None
     create: Literal["never", "missing"] = "never"
     publish: Literal["rows", "swap"] = "rows"
+    rebuild_indexes: bool = False
     generated: Literal["own", "keep"] = "own"
     columns_differ: Literal["fail", "reject", "null"] = "fail"
     files_once: bool | Literal["name"] = False

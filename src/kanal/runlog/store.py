@@ -149,6 +149,12 @@ class RunLogStore(RunLogReader):
         self._make_private()
         with self._begin() as connection:
             there = set(sa.inspect(connection).get_table_names())
+            if connection.dialect.name in (
+                "mysql",
+                "mariadb",
+            ):  # said here, since else it loads SQLAlchemy's part for them
+                for index in RUN.indexes:
+                    index.dialect_options["mysql"]["length"] = {"job": 100} if "job" in index.columns else None
             if not there >= set(METADATA.tables):
                 METADATA.create_all(connection)
             version = connection.execute(sa.select(VERSION.c.version)).scalar()

@@ -61,7 +61,7 @@ RUN = sa.Table(
     sa.Column("series", sa.String(36)),
     # What its plan looked like.
     sa.Column("plan", sa.Integer),
-    sa.Index("kanal_run_of_job", "job", "run", mysql_length={"job": 100}),
+    sa.Index("kanal_run_of_job", "job", "run"),
     sa.Index("kanal_run_of_status", "status"),
 )
 #: The form of these tables; a run log of an older one is brought to it when it is next used.

@@ -7,6 +7,7 @@ import threading
 import time
 from collections.abc import Callable, Collection, Mapping, Sequence
 from contextlib import ExitStack, suppress
+from dataclasses import replace
 from functools import partial
 from typing import Any, Protocol
 
@@ -25,6 +26,7 @@ from kanal.runner.results import StepResult
 from kanal.runner.retrying import retrying
 from kanal.runner.step import PipelineStep
 from kanal.runner.step_state import OpenEnds, SharedLoad
+from kanal.runner.write_rules import IndexesRefused
 
 #: Seconds after which a statement that goes on is broken off again.
 _ASK_AGAIN = 0.3
@@ -368,7 +370,16 @@ class Attempt:
                     token=str(execution.record.token), step=step.name, owner=execution.log.owner,
                 )  # fmt: skip
         shared = self.group.shared(execution.plan.steps, execution.results) if self.group is not None else None
-        running.run(partial(execution.batch_ends, running), shared)
+        try:
+            running.run(partial(execution.batch_ends, running), shared)
+        except IndexesRefused as error:
+            if self.group is not None:
+                raise
+            # Loaded again with the indexes in place, so that the rows that break them are rejected, and no others.
+            self.notes.append(f"it was loaded again with its indexes in place: {error.what}")
+            execution.log.begin_step(execution.record.run, step.name)
+            settings = step.settings.model_copy(update={"rebuild_indexes": False})
+            self._pipeline(replace(step, settings=settings), begun)
 
     def _make_ready(self, step: PipelinePlan) -> None:
         if self._marks:

@@ -282,7 +282,7 @@ class Execution:
 
     def _still_waiting(self, waiting: list[StepPlan]) -> list[StepPlan]:
         """Begin or end those steps that can be; the others."""
-        left = []
+        left: list[StepPlan] = []
         for place, step in enumerate(waiting):
             if self._is_full:
                 return left + waiting[place:]

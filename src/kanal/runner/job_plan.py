@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from kanal.connections import ColumnInfo, ForeignKey, TableInfo
-from kanal.connections.base import Column, Connection, Source, Target, as_swapping
+from kanal.connections.base import Column, Connection, Source, Target, as_rebuilding, as_swapping
 from kanal.connections.journal import Journal
 from kanal.connections.loading import HistoryColumns
 from kanal.connections.reading import Reading
@@ -231,6 +231,11 @@ class PipelinePlan:
         return self.settings.publish == "swap" and self.empties and self.settings.split is not None
 
     @property
+    def rebuilds(self) -> bool:
+        """True where its target's indexes are taken away for the time of the load."""
+        return self.settings.rebuild_indexes and self.empties and not self.settings.commits.by_batch
+
+    @property
     def takes_files(self) -> bool:
         """True where it is remembered which files were loaded."""
         settings = self.settings
@@ -332,12 +337,20 @@ class Difference:
 def refuse_swap(plan: PipelinePlan) -> None:
     """Raise KanalError where a target cannot be exchanged for a new table without anything being lost."""
     reasons = as_swapping(plan.target).why_not_swapped(plan.target_table)
+    said = f"{plan.target_table.name} cannot be exchanged for a new table"
+    _refuse(said, reasons, 'set publish = "rows", by which the rows are exchanged and the table stays')
+
+
+def refuse_rebuild(plan: PipelinePlan) -> None:
+    """Raise KanalError where a target's indexes cannot be made anew without anything being lost."""
+    reasons = as_rebuilding(plan.target).why_not_rebuilt(plan.target_table)
+    _refuse(f"the indexes of {plan.target_table.name} cannot be made anew", reasons, "leave rebuild_indexes out")
+
+
+def _refuse(said: str, reasons: Sequence[str], remedy: str) -> None:
     if reasons:
         named = "; ".join(reasons[:5]) + ("; …" if len(reasons) > 5 else "")
-        raise KanalError(
-            f"{plan.target_table.name} cannot be exchanged for a new table: {named}",
-            'set publish = "rows", by which the rows are exchanged and the table stays',
-        )
+        raise KanalError(f"{said}: {named}", remedy)
 
 
 #: Where a table is named in a job: connection, schema and name.

@@ -156,6 +156,8 @@ class PipelineStep(StepEnding):
                 if tally != Tally() or rejects:
                     self._log(None, tally, rejects, time.perf_counter() - started)
                 started = time.perf_counter()
+            self._go_on()
+            rule.complete()
             self.notes += rule.notes
             if shared is None or self.apart:
                 self._delete_rest(rule, load)

@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
-from typing import ClassVar, cast
+from typing import Any, ClassVar, cast
 
 import pyarrow as pa
 
 from kanal.connections.errors import RowsRefused
-from kanal.connections.loading import Conflict, Load, PortionLoad, PortionRows, Stage, Written
+from kanal.connections.loading import Conflict, Load, PortionLoad, PortionRows, RebuildLoad, Stage, Written
 from kanal.connections.roles import Writes
 from kanal.core.errors import KanalError
 from kanal.definition import Settings
@@ -139,6 +139,9 @@ class WriteRule:
         stay."""
         return 0, []
 
+    def complete(self) -> None:
+        """Do what is left to do once all rows are written; raises IndexesRefused."""
+
     def close(self) -> None:
         """Take away what was made for the load alone, where the transaction goes on for other steps."""
         if self._merge is not None:
@@ -176,8 +179,27 @@ class Truncate(WriteRule):
     def adding(cls) -> type[WriteRule]:
         return Append
 
+    def __init__(self, load: Load, writing: Writing) -> None:
+        super().__init__(load, writing)
+        #: What makes the indexes again that were taken away for the time of the load.
+        self._dropped: Any = None
+
     def begin(self) -> Written:
+        if self.writing.settings.rebuild_indexes:
+            self._dropped = cast(RebuildLoad, self.load).drop_indexes(self.writing.table)
         return Written(deleted=self.load.empty(self.writing.table))
+
+    def complete(self) -> None:
+        if self._dropped is not None:
+            try:
+                cast(RebuildLoad, self.load).make_indexes(self._dropped)
+            except RowsRefused as error:
+                said = f"the indexes of {self.writing.table.name} cannot be made again: {error.what}"
+                raise IndexesRefused(said, "leave rebuild_indexes out, so that such rows are rejected") from None
+
+
+class IndexesRefused(KanalError):
+    """Rows were loaded that do not go together with the indexes that the table had."""
 
 
 class Merge(WriteRule):

@@ -48,7 +48,9 @@ class SqlDatabase(SqlOpening):
     #: True where what failed within a transaction can be undone by itself, to a savepoint.
     has_savepoints: bool = True
     reads: ClassVar[frozenset[Reads]] = frozenset(Reads) - {Reads.SPLIT, Reads.SHARED, Reads.FILES}
-    writes: ClassVar[frozenset[Writes]] = frozenset(Writes) - {Writes.FILES, Writes.PORTIONS, Writes.SWAP}
+    writes: ClassVar[frozenset[Writes]] = frozenset(Writes) - {
+        Writes.FILES, Writes.PORTIONS, Writes.SWAP, Writes.REBUILD,
+    }  # fmt: skip
     #: True where the columns of a table cannot have names that differ in case alone.
     folds_columns: ClassVar[bool] = False
     #: True where a load that is not committed leaves nothing.

@@ -348,9 +348,15 @@ class PostgreSQL(SqlDatabase):
 
     def why_not_swapped(self, table: TableInfo) -> list[str]:
         """What would break or be lost if a table were exchanged for a new one; nothing where it can be."""
+        return self._reasons(_UNSWAPPABLE, table)
+
+    def why_not_rebuilt(self, table: TableInfo) -> list[str]:
+        """What would break or be lost if a table's indexes were made anew; nothing where they can be."""
+        return self._reasons(_UNBUILDABLE, table)
+
+    def _reasons(self, query: str, table: TableInfo) -> list[str]:
         name = self.sql_dialect.identifier_preparer.format_table(self.sa_table(table))
-        query = sa.text(_UNSWAPPABLE).bindparams(name=name)
-        return [str(why) for (why,) in self.found_by(query)]
+        return [str(why) for (why,) in self.found_by(sa.text(query).bindparams(name=name))]
 
     def change(self, statement: sa.Executable) -> int:
         # The server commits it by itself: a process that is held up just then leaves no lock.
@@ -403,6 +409,29 @@ UNION ALL SELECT 'its column ' || a.attname || ' numbers rows by itself'
     LEFT JOIN pg_attrdef AS f ON f.adrelid = t.oid AND f.adnum = a.attnum
     WHERE a.attidentity <> '' OR pg_get_expr(f.adbin, f.adrelid) LIKE 'nextval(%'
 UNION ALL SELECT 'it is published to subscribers' FROM t JOIN pg_publication_rel AS p ON p.prrelid = t.oid
+"""
+#: What hangs on the indexes of a table, or would not come back with them.
+_UNBUILDABLE = """
+WITH t AS (SELECT * FROM pg_class WHERE oid = to_regclass(:name)),
+    i AS (SELECT c.relname, c.reloptions, c.reltablespace, x.*, k.oid AS key FROM t
+        JOIN pg_index AS x ON x.indrelid = t.oid JOIN pg_class AS c ON c.oid = x.indexrelid
+        LEFT JOIN pg_constraint AS k ON k.conindid = x.indexrelid AND k.contype IN ('p', 'u', 'x'))
+SELECT 'foreign key ' || c.conname || ' refers to it' FROM t JOIN pg_constraint AS c
+    ON c.contype = 'f' AND c.confrelid = t.oid
+UNION ALL SELECT 'it is a part of another table, or has parts' FROM t WHERE t.relkind <> 'r' OR t.relispartition
+    OR EXISTS (SELECT FROM pg_inherits AS h WHERE t.oid IN (h.inhrelid, h.inhparent))
+UNION ALL SELECT 'it belongs to ' || pg_get_userbyid(t.relowner) FROM t
+    WHERE NOT pg_has_role(current_user, t.relowner, 'USAGE')
+UNION ALL SELECT 'it is published to subscribers, who know its rows by its key' FROM t
+    WHERE EXISTS (SELECT FROM pg_publication_rel AS p WHERE p.prrelid = t.oid)
+    OR EXISTS (SELECT FROM pg_publication WHERE puballtables)
+UNION ALL SELECT 'view ' || v.relname || ' needs its key' FROM i JOIN pg_depend AS d ON d.refobjid = i.key
+    JOIN pg_rewrite AS r ON r.oid = d.objid JOIN pg_class AS v ON v.oid = r.ev_class GROUP BY v.relname
+UNION ALL SELECT 'index ' || i.relname || ' has settings, a place, statistics or a comment of its own, or is not valid'
+    FROM i WHERE i.reloptions IS NOT NULL OR i.reltablespace <> 0 OR i.indisclustered OR i.indisreplident
+    OR NOT i.indisvalid OR obj_description(i.indexrelid, 'pg_class') IS NOT NULL
+    OR obj_description(i.key, 'pg_constraint') IS NOT NULL
+    OR EXISTS (SELECT FROM pg_attribute AS a WHERE a.attrelid = i.indexrelid AND coalesce(a.attstattarget, -1) >= 0)
 """
 #: A server that is gone without a word, as where a network was cut, is noticed within a minute, not within hours.
 _ALIVE = {"keepalives_idle": "20", "keepalives_interval": "10", "keepalives_count": "3", "tcp_user_timeout": "60000"}

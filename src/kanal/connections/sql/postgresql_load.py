@@ -13,7 +13,7 @@ import sqlalchemy as sa
 from kanal.connections.description import ForeignKey, TableInfo
 from kanal.connections.errors import RowsRefused
 from kanal.connections.sql.copy_binary import binary_rows, place_in_row, takes
-from kanal.connections.sql.load import SqlLoad
+from kanal.connections.sql.load import AS_IT_IS, SqlLoad
 from kanal.connections.sql.portion import HASH, portion_form
 from kanal.connections.sql.postgresql_batches import CopiedBatch
 from kanal.connections.sql.postgresql_types import is_direct
@@ -53,6 +53,29 @@ class PostgreSQLLoad(SqlLoad):
         rows = int(self.value(f"SELECT count(*) FROM {name}"))
         self.run_sql(f"TRUNCATE TABLE {name}")
         return rows
+
+    def drop_indexes(self, table: TableInfo) -> list[str]:
+        """Take the indexes of a table away, with the keys that they stand for; the statements that make them again."""
+        prepared = self.database.sql_dialect.identifier_preparer
+        name = prepared.format_table(self.table_of(table))
+        self.run_sql(f"LOCK TABLE {name} IN ACCESS EXCLUSIVE MODE")
+        found = self.rows(sa.text(_INDEXES).bindparams(name=name))
+        schema = f"{prepared.quote(table.schema)}." if table.schema else ""
+        again = []
+        for index, definition, key, constraint in found:
+            if key is not None:
+                self.run_sql(f"ALTER TABLE {name} DROP CONSTRAINT {prepared.quote(key)}")
+                again.append(f"ALTER TABLE {name} ADD CONSTRAINT {prepared.quote(key)} {constraint}")
+            else:
+                self.run_sql(f"DROP INDEX {schema}{prepared.quote(index)}")
+                again.append(definition)
+        return again
+
+    def make_indexes(self, dropped: Sequence[str]) -> None:
+        """Make them again, as they were; raises RowsRefused where rows do not go together with them."""
+        with self.all_or_nothing():
+            for statement in dropped:
+                self.connection.exec_driver_sql(statement, execution_options=AS_IT_IS)
 
     def encode_into(self, table: sa.Table, rows: pa.RecordBatch) -> Any:
         prepared = self.database.sql_dialect.identifier_preparer
@@ -218,6 +241,15 @@ class PostgreSQLLoad(SqlLoad):
 
     def settle_stage(self, stage: sa.Table) -> None:
         self.run_sql(f"ANALYZE {stage.name}; SET LOCAL work_mem = '64MB'")
+
+
+#: The indexes of a table, those of keys first: name, definition, and of a key its name and definition.
+_INDEXES = """
+SELECT c.relname, pg_get_indexdef(i.indexrelid), k.conname, pg_get_constraintdef(k.oid)
+FROM pg_index AS i JOIN pg_class AS c ON c.oid = i.indexrelid
+LEFT JOIN pg_constraint AS k ON k.conindid = i.indexrelid AND k.contype IN ('p', 'u', 'x')
+WHERE i.indrelid = to_regclass(:name) ORDER BY i.indisprimary DESC, k.conname IS NULL, c.relname
+"""
 
 
 def _escaped(sql: str) -> str:

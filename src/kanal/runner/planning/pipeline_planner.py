@@ -19,7 +19,7 @@ from kanal.core.nearest import did_you_mean
 from kanal.core.transformation import ColumnPlan, LookupPlan
 from kanal.core.types import BOOLEAN, Family, SqlType
 from kanal.definition import Check
-from kanal.runner.job_plan import CheckPlan, PipelinePlan, SincePlan, refuse_swap
+from kanal.runner.job_plan import CheckPlan, PipelinePlan, SincePlan, refuse_rebuild, refuse_swap
 from kanal.runner.planning.history_planner import HistoryPlanner
 
 if TYPE_CHECKING:
@@ -61,11 +61,9 @@ class PipelinePlanner(HistoryPlanner):
             self._check_key(key, columns)
         self._check_shared(target)
         self._check_own_lookups(lookups, target)
-        order_by = self._order_by(source)
+        order_by = self._order_of_batches(source) if settings.commits.by_batch else self._order_by(source)
         since = self._since(Scope(types, {}, self.job.parameters, place, self.planner.functions), source)
         split_by = self._split(source)
-        if settings.commits.by_batch:
-            order_by = self._order_of_batches(source, order_by)
         if len(self.planner.problems) > before:
             return None
         self._carry(columns, source, target)
@@ -119,7 +117,7 @@ class PipelinePlanner(HistoryPlanner):
             self._closing(target) if settings.history is not None else None,
             files_at_once=min(self.job.workers, 8) if Reads.FILES in self.source.reads else 1,
         )
-        self._check_swap(made)
+        self._check_replacing(made)
         return made
 
     def _carry(self, columns: Sequence[ColumnPlan], source: TableInfo, target: TableInfo) -> None:
@@ -128,8 +126,12 @@ class PipelinePlanner(HistoryPlanner):
             info, there = source.column(column.unchanged or ""), target.column(column.name)
             column.carried = bool(info and there and self.source.carries(info, self.target, there))
 
+    def _check_replacing(self, plan: PipelinePlan) -> None:
+        """Whether the target or its indexes can be made anew, where that is asked for."""
+        self._check_swap(plan)
+        self._check_rebuild(plan)
+
     def _check_swap(self, plan: PipelinePlan) -> None:
-        """Whether the target can be exchanged for a new table, where that is asked for."""
         own = "publish" in self.job.pipeline[self.name].model_fields_set
         if self.settings.publish == "swap" and own and not plan.swaps:
             what = "a table is exchanged for one that several workers have filled"
@@ -139,6 +141,20 @@ class PipelinePlanner(HistoryPlanner):
         ):
             with self.planner.at((*self.path, "publish")):
                 refuse_swap(plan)
+
+    def _check_rebuild(self, plan: PipelinePlan) -> None:
+        settings = self.settings
+        asked = settings.rebuild_indexes and "rebuild_indexes" in self.job.pipeline[self.name].model_fields_set
+        if asked and (not self.rule.empties or settings.commits.by_batch):
+            what = "indexes are made anew for a table that is emptied and filled in one transaction"
+            self._problem("rebuild_indexes", what, 'set write = "truncate" and commit = "step", or leave it out')
+        elif (
+            plan.rebuilds
+            and Writes.REBUILD in self.target.writes
+            and not self.planner.is_new(self.target, plan.target_table)
+        ):
+            with self.planner.at((*self.path, "rebuild_indexes")):
+                refuse_rebuild(plan)
 
     def _source_of_files(self) -> TableInfo | None:
         """The source; raises NoFiles where it is files of which there are none, which may come later."""
@@ -229,6 +245,7 @@ class PipelinePlanner(HistoryPlanner):
             ("partition_by", bool(settings.partition_by), Writes.FILES),
             ("file_rows", settings.file_rows is not None, Writes.FILES),
             ("publish", settings.publish == "swap" and self.rule.empties, Writes.SWAP),
+            ("rebuild_indexes", settings.rebuild_indexes and self.rule.empties, Writes.REBUILD),
         ]
         for key, asked, ability in wanted:
             if asked:
@@ -334,9 +351,9 @@ class PipelinePlanner(HistoryPlanner):
             return fitting[0]
         return None
 
-    def _order_of_batches(self, source: TableInfo, order_by: tuple[str, ...]) -> tuple[str, ...]:
+    def _order_of_batches(self, source: TableInfo) -> tuple[str, ...]:
         """The columns in whose order batches are read, which must come the same way again when a run goes on."""
-        settings = self.settings
+        settings, order_by = self.settings, self._order_by(source)
         for key, goes, why in (
             ("reject", settings.reject == "row", "earlier batches are committed when a bad row is found"),
             ("missing", settings.missing == "keep", "which rows are missing is known only at the end"),
