@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import logging
 import os
 import signal
@@ -123,6 +124,9 @@ def _print_errors(screen: Console, outcome: Run) -> None:
 
 def run_shown(job: Job, quiet: bool, events: Path | None = None, options: RunOptions | None = None) -> Run:
     """Run a job with its progress on the terminal."""
+    # What is there now stays; what a long run leaves is to be looked for now and then.
+    gc.freeze()
+    gc.set_threshold(50_000, 20, 50)
     with crew() as found:
         return watched(quiet, events, lambda watcher: run_job(job, options, watcher, found))
 

@@ -81,6 +81,9 @@ class SourceBatch:
         del name, nullable
         return False
 
+    def forget(self) -> None:
+        """Give up what was made of it on the way, and can be made again: it is on its way to the target."""
+
     def texts_of(self, name: str) -> list[str | None]:
         """The values of a column as text, as rejects keep them."""
         texts = _texts(self.columns[name])

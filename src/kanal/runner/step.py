@@ -502,6 +502,7 @@ class PipelineStep(StepEnding):
             masks = (None, None) if gone is None else (gone[good], gone[replacing])
             encoded = rule.encode(taken(rows, good), masks[0])
             over = rule.encode_replacing(taken(rows, replacing), masks[1])
+            batch.forget()
         seconds = time.perf_counter() - started
         return Prepared(
             batch,

@@ -25,42 +25,46 @@ _END = object()
 
 
 @contextmanager
-def read_ahead(*streams: Iterable[Item], depth: int = 2) -> Iterator[Iterator[Item]]:
+def read_ahead(*streams: Iterable[Item], depth: int = 1) -> Iterator[Iterator[Item]]:
     """The items, fetched by other threads, one a stream, up to `depth` ahead; errors are raised where they are taken.
 
-    Of several streams they come in no order.
+    An item is fetched once there is room for it, so that no more of them are held. Of several streams they come in no
+    order.
     """
-    ready: queue.Queue[object] = queue.Queue(maxsize=depth * len(streams))
+    ready: queue.SimpleQueue[object] = queue.SimpleQueue()
+    room = threading.Semaphore(depth * len(streams))
     stopping = threading.Event()
-
-    def put(item: object) -> bool:
-        while not stopping.is_set():
-            try:
-                ready.put(item, timeout=0.1)
-            except queue.Full:
-                continue
-            return True
-        return False
 
     def fetch(items: Iterable[Item]) -> None:
         try:
-            for item in items:
-                if not put(item):
-                    return
-            put(_END)
+            coming = iter(items)
+            going_on = True
+            while going_on and room.acquire() and not stopping.is_set():
+                going_on = pass_on(coming)
         except BaseException as error:  # handed to the other thread, whatever it is
-            put(error)
+            ready.put(error)
+
+    def pass_on(coming: Iterator[Item]) -> bool:
+        """Put the next item; it is not held here after that."""
+        try:
+            ready.put(next(coming))
+        except StopIteration:
+            ready.put(_END)
+            return False
+        return True
 
     def taken() -> Generator[Item]:
         left = len(streams)
         while left:
             item = ready.get()
+            room.release()
             if item is _END:
                 left -= 1
             elif isinstance(item, BaseException):
                 raise item
             else:
                 yield item  # type: ignore[misc]
+                del item
 
     threads = [threading.Thread(target=fetch, args=(items,), name="kanal-reader", daemon=True) for items in streams]
     for thread in threads:
@@ -69,6 +73,7 @@ def read_ahead(*streams: Iterable[Item], depth: int = 2) -> Iterator[Iterator[It
         yield taken()
     finally:
         stopping.set()
+        room.release(len(threads))
         for thread in threads:
             thread.join()
 

@@ -57,11 +57,11 @@ def binary_rows(
 ) -> memoryview:
     """The rows, with header and trailer: first those fields of copied rows that are named, in ascending order, then
     these columns."""
-    rows = copied.rows if copied is not None else len(columns[0])
-    pieces = _Pieces(rows)
     fields = len(columns) + len(carried)
+    pieces = _Pieces(copied.rows if copied is not None else len(columns[0]))
     if copied is not None and carried:
         pieces.add_copied(copied, carried, fields)
+    pieces.add_fixed()
     _lay_out(pieces, columns, b"" if carried else fields.to_bytes(2, "big"))
     return pieces.gathered()
 
@@ -73,11 +73,16 @@ class _Pieces:
         self.rows = rows
         self._buffers: list[Bytes] = []
         self._size = 0
+        #: The buffer that begins with the first of these, if others may be put behind it there.
+        self._room: Bytes | None = None
         #: Where each piece begins, which is where the one before it ends.
         self._edges: list[Places] = []
         self._count = 0
         #: For each row, which piece comes next.
         self._chosen: list[NDArray[np.int64]] = []
+
+    def add_fixed(self) -> None:
+        """Add what is the same for all rows."""
         self._fixed = self.add_buffer(np.frombuffer(HEADER + TRAILER + _NULL, np.uint8), _FIXED_EDGES)
         #: The piece that is a NULL, and the one that is nothing.
         self.null, self.nothing = self._fixed + 2, self._fixed + 3
@@ -97,7 +102,7 @@ class _Pieces:
 
     def add_block(self, block: Bytes) -> NDArray[np.int64]:
         """Add a piece of the same length for each row; their numbers."""
-        first = self.add_buffer(block.reshape(-1), np.arange(self.rows + 1, dtype=np.int64) * block.shape[1])
+        first = self.add_buffer(block.reshape(-1), np.arange(self.rows + 1) * block.shape[1])
         return np.arange(first, first + self.rows)
 
     def add_copied(self, copied: CopiedRows, carried: Sequence[int], fields: int) -> None:
@@ -105,9 +110,6 @@ class _Pieces:
         side as one piece."""
         # The rows that were copied begin with their number of fields, which may be the same.
         same = carried[0] == 0 and fields == len(copied.stored)
-        if not same:
-            first = self.add_buffer(np.frombuffer(fields.to_bytes(2, "big"), np.uint8), np.array([0, COUNT]))
-            self.choose(np.full(self.rows, first))
         runs: list[tuple[int, int]] = []
         for field in carried:
             if runs and runs[-1][1] == field:
@@ -118,7 +120,11 @@ class _Pieces:
         edges = np.empty((self.rows, len(cuts)), dtype=np.int64)
         for place, cut in enumerate(cuts):
             edges[:, place] = copied.begins(cut) - (COUNT if same and not place else 0)
-        first = self.add_buffer(copied.content, edges.reshape(-1))
+        first = self.add_buffer(copied.content[: copied.free], edges.reshape(-1))
+        self._room = copied.content
+        if not same:
+            count = self.add_buffer(np.frombuffer(fields.to_bytes(COUNT, "big"), np.uint8), np.array([0, COUNT]))
+            self.choose(np.full(self.rows, count))
         for place in range(0, len(cuts), 2):
             self.choose(np.arange(self.rows) * len(cuts) + (first + place))
 
@@ -134,11 +140,13 @@ class _Pieces:
         wide = self._size + len(order) * len(_NULL) > _SHORT
         kind, form = (pa.large_binary(), np.int64) if wide else (pa.binary(), np.int32)
         edges = np.empty(self._count, dtype=form)
-        whole = np.empty(self._size, dtype=np.uint8)
+        in_place = self._room is not None and self._size <= len(self._room)
+        whole = self._room if self._room is not None and in_place else np.empty(self._size, dtype=np.uint8)
         place = size = 0
         for some, content in zip(self._edges, self._buffers, strict=True):
             np.add(some, size, out=edges[place : place + len(some)], casting="unsafe")
-            whole[size : size + len(content)] = content
+            if size or not in_place:
+                whole[size : size + len(content)] = content
             place, size = place + len(some), size + len(content)
         every = pa.Array.from_buffers(kind, self._count - 1, [None, pa.py_buffer(edges), pa.py_buffer(whole)])
         taken = pc.take(every, pa.array(order), boundscheck=False)

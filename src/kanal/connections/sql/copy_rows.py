@@ -55,12 +55,16 @@ def spare_bytes(stored: Sequence[SqlType]) -> int:
 
 
 class CopiedRows:
-    """Rows of a COPY: a buffer, and where the first field of each row begins in it, behind the number of its fields."""
+    """Rows of a COPY: a buffer, and where the first field of each row begins in it, behind the number of its fields.
 
-    def __init__(self, content: Bytes, starts: Places, stored: Sequence[SqlType]) -> None:
+    From `free` on, the buffer may be used for what is laid out beside the rows.
+    """
+
+    def __init__(self, content: Bytes, starts: Places, stored: Sequence[SqlType], free: int | None = None) -> None:
         self.content = content
         self.starts = starts
         self.stored = stored
+        self.free = len(content) if free is None else free
         self.rows = len(starts)
         #: Of the fields of fixed length that come first in each row: how many, their edges, and their values side by
         #: side, where no row has a NULL there.
@@ -69,9 +73,12 @@ class CopiedRows:
         self._block: NDArray[Any] | None = None
         self._known: list[Places] = []
         self._sizes: dict[int, Places] = {}
-        self._take_block()
+        self._looked = False
 
     def _take_block(self) -> None:
+        if self._looked:
+            return
+        self._looked = True
         forms = []
         for sql_type in self.stored:
             letters = form_of(sql_type)
@@ -91,6 +98,7 @@ class CopiedRows:
 
     def begins(self, field: int) -> Places:
         """Where a field's length stands in each row; for the number of fields, where each row ends."""
+        self._take_block()
         if field <= self._fixed:
             return self.starts + self._offsets[field]
         self._known = self._known or [self.begins(self._fixed)]
@@ -101,6 +109,7 @@ class CopiedRows:
 
     def sizes(self, field: int) -> Places:
         """The length of a field in each row, -1 for NULL."""
+        self._take_block()
         if field < self._fixed:
             return np.full(self.rows, self._offsets[field + 1] - self._offsets[field] - 4, dtype=np.int64)
         if field not in self._sizes:
@@ -109,11 +118,16 @@ class CopiedRows:
 
     def has_nulls(self, field: int) -> bool:
         """True where a row has a NULL there."""
+        self._take_block()
         return field >= self._fixed and bool((self.sizes(field) < 0).any())
 
     def take(self, rows: NDArray[np.intp]) -> CopiedRows:
         """Some of the rows."""
-        return CopiedRows(self.content, self.starts[rows], self.stored)
+        return CopiedRows(self.content, self.starts[rows], self.stored, self.free)
+
+    def anew(self) -> CopiedRows:
+        """The same rows, without what is known of their fields."""
+        return CopiedRows(self.content, self.starts, self.stored, self.free)
 
     def alone(self) -> CopiedRows:
         """The same rows in a buffer of their own, which holds nothing else than what lies between them."""
@@ -146,6 +160,7 @@ class CopiedRows:
 
     def _numbers(self, field: int) -> tuple[NDArray[Any], Mask]:
         """The numbers of a field of fixed length, and which are not NULL."""
+        self._take_block()
         form = np.dtype(form_of(self.stored[field]))
         if field < self._fixed:
             assert self._block is not None

@@ -36,6 +36,11 @@ class CopiedBatch(SourceBatch):
         field = self.places[name]
         return self.copied.goes_on(field) and (nullable or not self.copied.has_nulls(field))
 
+    def forget(self) -> None:
+        self.copied = self.copied.anew()
+        made = _Made(self.copied, self.places)
+        self.columns, self.strays = _Columns(made), _StraysOf(made)
+
     def __reduce__(self) -> tuple[Any, ...]:
         state = {name: value for name, value in vars(self).items() if name not in ("columns", "strays", "copied")}
         return CopiedBatch, (self.copied, self.places), state
@@ -97,14 +102,18 @@ def copied_batches(
     count = held = 0
 
     def joined() -> SourceBatch:
-        content = np.empty(held + spare_bytes(stored), dtype=np.uint8)
-        content[held:] = 0
+        nonlocal waiting, count, held
+        free = held + spare_bytes(stored)
+        # With room for what is laid out beside the rows; what of it is not used takes no memory.
+        content = np.empty(2 * free, dtype=np.uint8)
+        content[held:free] = 0
         starts, end = [], 0
         for part, places_in_it in waiting:
             content[end : end + len(part)] = part
             starts.append(places_in_it + end)
             end += len(part)
-        return CopiedBatch(CopiedRows(content, np.concatenate(starts), stored), places)
+        waiting, count, held = [], 0, 0
+        return CopiedBatch(CopiedRows(content, np.concatenate(starts), stored, free), places)
 
     for content, starts, end in blocks:
         edges = np.append(starts, end)
@@ -119,6 +128,5 @@ def copied_batches(
                 first, count, held = first + more, count + more, held + stop - begin
             if count == rows or first < len(starts):
                 yield joined()
-                waiting, count, held = [], 0, 0
     if count:
         yield joined()
