@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Hashable, Iterator, Sequence
 from contextlib import AbstractContextManager
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar, Protocol, cast
 
 import pyarrow as pa
@@ -118,6 +119,18 @@ class Connection(Protocol):
         """Close what is open."""
 
 
+@dataclass(frozen=True)
+class Digest:
+    """How many rows there are, and a number made of their hashes, of which only those of one `kind` can be compared.
+
+    Two tables that differ have the same one with a chance of about one in 2 to the 64th.
+    """
+
+    kind: Hashable
+    rows: int
+    number: int
+
+
 class Source(Connection, Protocol):
     """A connection that rows are read from."""
 
@@ -145,6 +158,10 @@ class Source(Connection, Protocol):
 
     def carries(self, column: ColumnInfo, target: Target, there: ColumnInfo) -> bool:
         """True where a target takes a column's values in the very form in which this source sends them."""
+
+    def digest(self, table: TableInfo, columns: Sequence[str]) -> Digest | None:
+        """What the engine itself makes of a table's rows; None where it cannot, or a row has a value that is none of
+        Kanal's."""
 
     def shares_lock_with(self, other: Target, reading: Reading | None = None, table: TableInfo | None = None) -> bool:
         """True where reading from the one, or this reading from it, would hold up writing to a table of the other."""

@@ -10,7 +10,7 @@ from typing import Any, ClassVar
 
 import pyarrow as pa
 
-from kanal.connections.base import Column, Connection, TableMaker, Target
+from kanal.connections.base import Column, Connection, Digest, TableMaker, Target
 from kanal.connections.defaults import DefaultValue
 from kanal.connections.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
 from kanal.connections.errors import DatabaseError
@@ -319,6 +319,11 @@ class PlainConnection:
         """True where a target takes a column's values in the form in which they are sent: never."""
         del column, target, there
         return False
+
+    def digest(self, table: TableInfo, columns: Sequence[str]) -> Digest | None:
+        """What the engine itself makes of a table's rows: nothing, since there is none."""
+        del table, columns
+        return None
 
     def orders_exactly(self, column: ColumnInfo) -> bool:
         """True where the order of a column's values tells all of them apart."""

@@ -19,7 +19,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from kanal.connections.base import as_source
+from kanal.connections.base import Digest, as_source
 from kanal.connections.reading import Reading
 from kanal.core.arrays import Mask, mask_of
 from kanal.core.change_values import rows_between
@@ -241,8 +241,28 @@ class _Table:
 
     # --- comparing -------------------------------------------------------------------------------------------------
 
+    def _same_by_digest(self) -> int | None:
+        """How many rows there are on both sides, where the engines themselves say that all are the same."""
+        (step, *others) = self.steps
+        if others or not step.goes_on_whole:
+            return None
+        unchanged = {column.name: column.unchanged for column in step.columns}
+        sides: list[Digest | None] = [None, None]
+
+        def of_source() -> None:
+            sides[0] = step.source.digest(step.reading.table, [str(unchanged[name]) for name in self.columns])
+
+        def of_target() -> None:
+            sides[1] = as_source(self.target).digest(self.info, self.columns)
+
+        _at_once(of_source, of_target)
+        return sides[0].rows if sides[0] is not None and sides[0] == sides[1] else None
+
     def compare(self, shown: int) -> Comparison:
         found = self.found
+        if (rows := self._same_by_digest()) is not None:
+            found.tally.read = found.source_rows = found.target_rows = found.same = rows
+            return found
         sides = [_Hashed(), _Hashed()]
 
         early_keys: list[Hashes] = []

@@ -214,6 +214,19 @@ class PipelinePlan:
         return self.since is None and self.settings.limit is None
 
     @property
+    def goes_on_whole(self) -> bool:
+        """True where every row of the source's table is one of the target's, and each value goes on as it was sent,
+        unless one is none of its type."""
+        settings = self.settings
+        chosen = (self.where, self.delete_when, self.since, settings.limit, settings.source.query, settings.history)
+        if any(one is not None for one in chosen) or self.lookups or self.checks or self.exchange is not None:
+            return False
+        sources = {column.name: column.unchanged for column in self.columns if column.carried and column.unchanged}
+        table, named = self.reading.table, {sources.get(name) for name in self.key}
+        told_apart = not self.key or any(set(key) <= named for key in (table.primary_key, *table.unique) if key)
+        return len(sources) == len(self.columns) and told_apart
+
+    @property
     def leaves_progress(self) -> bool:
         """True where the target must tell what of the step is committed."""
         by_batch = self.settings.commits.by_batch

@@ -15,7 +15,7 @@ import pyarrow as pa
 import sqlalchemy as sa
 from sqlalchemy import exc
 
-from kanal.connections.base import Column, Connection
+from kanal.connections.base import Column, Connection, Digest
 from kanal.connections.batches import fetched
 from kanal.connections.description import ColumnInfo, TableInfo
 from kanal.connections.loading import Load
@@ -196,6 +196,12 @@ class SqlDatabase(SqlOpening):
         """True where a target takes a column's values in the very form in which this source sends them."""
         del column, target, there
         return False
+
+    def digest(self, table: TableInfo, columns: Sequence[str]) -> Digest | None:
+        """What the engine itself makes of a table's rows; None where it cannot, or a row has a value that is none of
+        Kanal's."""
+        del table, columns
+        return None
 
     def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
         """Values of a key column in a form in which two are equal just where the table's column holds them equal.

@@ -7,7 +7,7 @@ import errno
 import math
 import socket
 import warnings
-from collections.abc import Hashable, Iterator, Mapping
+from collections.abc import Hashable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property, partial
 from typing import Any, ClassVar, cast
@@ -17,7 +17,7 @@ import pyarrow.compute as pc
 import sqlalchemy as sa
 from sqlalchemy.dialects import postgresql as dialect
 
-from kanal.connections.base import Connection
+from kanal.connections.base import Connection, Digest
 from kanal.connections.description import ColumnInfo, TableInfo
 from kanal.connections.errors import DatabaseError, os_error_passes, state_passes
 from kanal.connections.loading import Load
@@ -26,7 +26,7 @@ from kanal.connections.roles import Reads, Writes
 from kanal.connections.sql.copy_rows import form_of
 from kanal.connections.sql.database import SqlDatabase
 from kanal.connections.sql.ddl import TableDefinitions
-from kanal.connections.sql.load import SqlLoad
+from kanal.connections.sql.load import AS_IT_IS, SqlLoad
 from kanal.connections.sql.postgresql_batches import copied_batches
 from kanal.connections.sql.postgresql_catalogue import PostgreSQLCatalogue
 from kanal.connections.sql.postgresql_load import PostgreSQLLoad, refuses
@@ -201,6 +201,30 @@ class PostgreSQL(SqlDatabase):
             and is_direct(there.dialect_type)
             and not (isinstance(there.dialect_type, sa.CHAR) or is_wide(column.type))
         )
+
+    def digest(self, table: TableInfo, columns: Sequence[str]) -> Digest | None:
+        quote, loose = self.sql_dialect.identifier_preparer.quote, self._loosely_compared(table)
+        values, odd = [], ["false"]
+        for column in table.chosen(columns):
+            if column.type is None or column.name in loose or not self.carries(column, self, column):
+                return None
+            name, family = quote(column.name), column.type.family
+            # Hashes hold what is equal to be the same, and -0.0 equals 0.0.
+            values.append(f"{_SENT.get(column.type.name, '')}({name})")
+            if family in _ORDINARY:
+                odd.append(f"{name} {_ORDINARY[family]}")
+        name = self.sql_dialect.identifier_preparer.format_table(self.sa_table(table))
+        sql = (
+            f"SELECT count(*), coalesce(sum(hash_record_extended(ROW({', '.join(values)}), 4711)), 0), "
+            f"count(*) FILTER (WHERE {' OR '.join(odd)}), current_setting('server_version_num')::integer / 10000, "
+            f"getdatabaseencoding() FROM {name}"
+        )
+        try:
+            with self.errors(), self.connect() as connection:
+                rows, number, strays, *kind = connection.exec_driver_sql(sql, execution_options=AS_IT_IS).one()
+        except DatabaseError:  # a type that has no hash, or a server that has no such function
+            return None
+        return None if strays else Digest(("postgresql", *kind), int(rows), int(number))
 
     def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
         info = table.column(name)
@@ -387,6 +411,16 @@ class PostgreSQL(SqlDatabase):
         return [sql]
 
 
+#: How values of a type are sent, of which not all that are equal are the same.
+_SENT = {"double precision": "float8send", "real": "float4send"}
+#: What holds for the values of a type that are none of Kanal's.
+_ORDINARY = {
+    Family.DATE: "NOT BETWEEN '0001-01-01' AND '9999-12-31'",
+    Family.TIMESTAMP: "NOT BETWEEN '0001-01-01' AND '9999-12-31 23:59:59.999999'",
+    Family.TIMESTAMPTZ: "NOT BETWEEN '0001-01-01+00' AND '9999-12-31 23:59:59.999999+00'",
+    Family.TIME: "= '24:00'",
+    Family.DECIMAL: "= 'NaN'",
+}
 #: What of a table does not go with a new one that is made like it, or would hold on to the old one.
 _UNSWAPPABLE = """
 WITH t AS (SELECT * FROM pg_class WHERE oid = to_regclass(:name))
