@@ -23,6 +23,8 @@ from kanal.core.errors import KanalError
 from kanal.core.expressions import Scope, compile_expression, compiler
 from kanal.core.expressions.scope import RESERVED, bare_column
 from kanal.core.types import INTEGER, parse_type
+from kanal.runner import plan_job, write_rules
+from kanal.runner.job_plan import PipelinePlan
 from test_servers import job, succeeded
 from test_wire import KINDS, columns_of, tables
 
@@ -232,3 +234,91 @@ def test_indexes_on_which_something_depends_stay(places: Places, tmp_path: Path)
         other.sql("CREATE TABLE t (id integer, v text)")
         text = body.replace("truncate", write)
         assert why in "\n".join(map(str, job(tmp_path, text, old=old, new=other).check()))
+
+
+# --- what the engine does by itself ----------------------------------------------------------------------------------
+
+#: What a row may have that the target, or Kanal, does not take.
+BAD = ["", "UPDATE s SET day = 'infinity' WHERE id = 5", "UPDATE s SET n = 'NaN' WHERE id = 600", "UPDATE s SET d = 91 WHERE id = 1",
+       "UPDATE s SET t = '24:00' WHERE id = 7", "UPDATE s SET at = '-infinity' WHERE id = 8"]  # fmt: skip
+
+
+@pytest.mark.parametrize("bad", range(len(BAD)))
+@pytest.mark.parametrize(
+    ("write", "commit"),
+    [("append", "step"), ("truncate", "step"), ("truncate", "job"), ("append", "job"), ("append", "batch")],
+)
+def test_rows_that_the_engine_moves_arrive_as_others(
+    places: Places, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, write: str, commit: str, bad: int
+) -> None:
+    columns = "id bigint PRIMARY KEY, day date, t time, at timestamp, n numeric(12,3), d double precision, s text"
+    rows = """SELECT i, date '2026-01-01' + i, time '01:00', timestamp '2026-01-01', i / 8.0, i / 9.0, 's' || i
+        FROM generate_series({}, {}) AS i"""
+    moves, found, moved = PostgreSQL.moves_to, [], []
+    real = write_rules.WriteRule.move
+    monkeypatch.setattr(write_rules.WriteRule, "move", lambda *given: moved.append(real(*given)) or moved[-1])
+    for may in (moves, lambda *_: False):
+        monkeypatch.setattr(PostgreSQL, "moves_to", may)
+        place = places("postgresql")
+        place.sql(f"CREATE TABLE s ({columns})", f"INSERT INTO s {rows.format(1, 700)}", BAD[bad] or "SELECT 1",
+                  f"CREATE TABLE t ({columns}, CHECK (d < 90))", f"INSERT INTO t {rows.format(-5, 0)}")  # fmt: skip
+        body = f'[pipeline.t]\nsource = "here:s"\ntarget = "here:t"\nwrite = "{write}"\ncommit = "{commit}"\n'
+        run = succeeded(job(tmp_path, body, here=place).run())
+        rejects = [{**row, "reject": None} for row in run["t"].rejects().to_pylist()]
+        found.append((run["t"].tally, rejects, place.rows("SELECT * FROM t ORDER BY id")))
+        (tmp_path / "kanal-runs.db").unlink()
+    assert found[0] == found[1]
+    assert found[0][0].rejected == bool(bad)
+    assert [written is not None for written in moved] == ([] if commit == "batch" else [not bad])
+
+
+@pytest.mark.parametrize("more", ["where = \"id > 3\"", "limit = 5", "batch_rows = 9\ncommit = \"batch\"", "key = \"id\"\nwrite = \"merge\"",
+                                  "[pipeline.t.columns]\nid = \"id + 1\"", "key = \"v\""])  # fmt: skip
+def test_what_is_more_than_a_copy_is_not_left_to_the_engine(places: Places, tmp_path: Path, more: str) -> None:
+    place = places("postgresql")
+    place.sql("CREATE TABLE s (id integer PRIMARY KEY, v text)", "CREATE TABLE t (id integer PRIMARY KEY, v text)")
+    body = f'[pipeline.t]\nsource = "here:s"\ntarget = "here:t"\n{more}\n'
+    plan = plan_job(job(tmp_path, body, here=place))
+    try:
+        (step,) = plan.steps
+        assert isinstance(step, PipelinePlan)
+        assert not (step.may_move and not step.settings.commits.by_batch and not step.writing.rule.gathers)
+    finally:
+        plan.dispose()
+
+
+@pytest.mark.parametrize(
+    ("change", "counts"),
+    [
+        ("SELECT 1", (700, 0, 0, 0)),
+        ("UPDATE t SET d = '-0' WHERE id = 700", (699, 0, 0, 1)),
+        ("UPDATE t SET n = n + 0.001 WHERE id = 9", (699, 0, 0, 1)),
+        ("DELETE FROM t WHERE id = 9", (699, 1, 0, 0)),
+        ("INSERT INTO t SELECT 0, day, t, at, n, d, s FROM t WHERE id = 1", (700, 0, 1, 0)),
+        ("UPDATE t SET s = NULL WHERE id = 3; UPDATE t SET s = 's3' WHERE id = 4", (698, 0, 0, 2)),
+        ("UPDATE t SET day = 'infinity' WHERE id = 3", (699, 0, 0, 1)),
+    ],
+)
+def test_a_comparison_by_the_engines_finds_what_one_by_kanal_finds(
+    places: Places, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, change: str, counts: tuple[int, ...]
+) -> None:
+    old, new = places("postgresql"), places("postgresql")
+    columns = "id bigint PRIMARY KEY, day date, t time, at timestamp, n numeric(12,3), d double precision, s text"
+    for place in (old, new):
+        place.sql(f"CREATE TABLE t ({columns})", """INSERT INTO t SELECT i, date '2026-01-01' + i, time '01:00', timestamp
+            '2026-01-01', i / 8.0, CASE WHEN i < 700 THEN i / 9.0 ELSE 0 END, 's' || i FROM generate_series(1, 700) AS i""")  # fmt: skip
+    new.sql(change)
+    made, found = (
+        job(tmp_path, '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "truncate"\n', old=old, new=new),
+        [],
+    )
+    asked: list[object] = []
+    digest = PostgreSQL.digest
+    for own in (lambda *given: asked.append(digest(*given)) or asked[-1], lambda *_: None):
+        monkeypatch.setattr(PostgreSQL, "digest", own)
+        (one,) = made.compare()
+        found.append((one.same, one.missing, one.extra, one.differing, one.source_rows, one.target_rows, one.tally))
+    assert found[0] == found[1]
+    assert found[0][:4] == counts
+    assert (asked[0] == asked[1]) == (change == "SELECT 1")
+    assert ("infinity" in change) == (None in asked)

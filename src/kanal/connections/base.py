@@ -159,6 +159,9 @@ class Source(Connection, Protocol):
     def carries(self, column: ColumnInfo, target: Target, there: ColumnInfo) -> bool:
         """True where a target takes a column's values in the very form in which this source sends them."""
 
+    def moves_to(self, target: Target) -> bool:
+        """True where the engine of a target can itself take rows from here, by `MovingLoad.move`."""
+
     def digest(self, table: TableInfo, columns: Sequence[str]) -> Digest | None:
         """What the engine itself makes of a table's rows; None where it cannot, or a row has a value that is none of
         Kanal's."""

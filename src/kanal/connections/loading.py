@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Protocol, Self
 
@@ -283,6 +283,16 @@ class Load(Protocol):
 
     def close(self) -> None:
         """Undo what was not committed and give the connection back."""
+
+
+class MovingLoad(Load, Protocol):
+    """A transaction on a target whose engine can itself take rows from a source."""
+
+    def move(self, source: TableInfo, names: Mapping[str, str], table: TableInfo) -> int:
+        """Insert all rows of a source's table, by the source's column of each column; how many they are.
+
+        Raises RowsRefused, with nothing inserted, where the target refuses a row, or a value is none of Kanal's.
+        """
 
 
 class RebuildLoad(Load, Protocol):

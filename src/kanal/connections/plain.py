@@ -320,6 +320,11 @@ class PlainConnection:
         del column, target, there
         return False
 
+    def moves_to(self, target: Target) -> bool:
+        """True where a target's engine can itself take rows from here: never."""
+        del target
+        return False
+
     def digest(self, table: TableInfo, columns: Sequence[str]) -> Digest | None:
         """What the engine itself makes of a table's rows: nothing, since there is none."""
         del table, columns

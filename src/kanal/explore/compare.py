@@ -261,7 +261,8 @@ class _Table:
     def compare(self, shown: int) -> Comparison:
         found = self.found
         if (rows := self._same_by_digest()) is not None:
-            found.tally.read = found.source_rows = found.target_rows = found.same = rows
+            found.tally = Tally(read=rows, inserted=rows)
+            found.source_rows = found.target_rows = found.same = rows
             return found
         sides = [_Hashed(), _Hashed()]
 

@@ -227,6 +227,13 @@ class PipelinePlan:
         return len(sources) == len(self.columns) and told_apart
 
     @property
+    def may_move(self) -> bool:
+        """True where the target's engine may take the rows by itself."""
+        if not self.goes_on_whole or not self.source.moves_to(self.target):
+            return False
+        return not self.source.shares_lock_with(self.target, self.reading, self.target_table)
+
+    @property
     def leaves_progress(self) -> bool:
         """True where the target must tell what of the step is committed."""
         by_batch = self.settings.commits.by_batch

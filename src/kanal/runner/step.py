@@ -128,7 +128,7 @@ class PipelineStep(StepEnding):
         plan, shared = self.plan, self._shared
         keys = self._keys_of_the_source() if plan.keys_reading is not None else []
         with ExitStack() as stack:
-            batches = stack.enter_context(self._batches(plan.reading))
+            batches = None if self._may_move else stack.enter_context(self._batches(plan.reading))
             load = shared.load if shared is not None else stack.enter_context(plan.target.load())
             load.for_run(self.number, plan.name, self.moment)
             self.on_load(load)
@@ -140,15 +140,17 @@ class PipelineStep(StepEnding):
                 stack.enter_context(closing(self._own))
             self._kept = stack.enter_context(closing(KeptRows())) if rule.gathers else None
             self._spool = stack.enter_context(closing(WaitingRows()))
-            # One thread reads, one computes, this one writes.
-            ready = stack.enter_context(read_ahead((self._prepare(batch, rule) for batch in batches), depth=1))
-            stack.push(self._stop_reading)
-            for prepared in ready:
-                self._go_on()
-                started = time.perf_counter()
-                tally, rejects = self._write(prepared, rule)
-                self._log(prepared, tally, rejects, time.perf_counter() - started)
-                self._limit_rejects(final=False)
+            if batches is not None or not self._moved(rule):
+                batches = stack.enter_context(self._batches(plan.reading)) if batches is None else batches
+                # One thread reads, one computes, this one writes.
+                ready = stack.enter_context(read_ahead((self._prepare(batch, rule) for batch in batches), depth=1))
+                stack.push(self._stop_reading)
+                for prepared in ready:
+                    self._go_on()
+                    started = time.perf_counter()
+                    tally, rejects = self._write(prepared, rule)
+                    self._log(prepared, tally, rejects, time.perf_counter() - started)
+                    self._limit_rejects(final=False)
             self._go_on()
             self._write_waiting(rule)
             started = time.perf_counter()
@@ -167,6 +169,21 @@ class PipelineStep(StepEnding):
                 self._commit_as_one(load)
             else:
                 self._hand_over(rule, shared)
+
+    @property
+    def _may_move(self) -> bool:
+        """True where the target's engine may take the rows by itself."""
+        return self.plan.may_move and self.replayed is None and self.plan.keys_reading is None
+
+    def _moved(self, rule: WriteRule) -> bool:
+        """Have the target's engine take the rows by itself; False where it did not, and has changed nothing."""
+        started = time.perf_counter()
+        names = {column.name: str(column.unchanged) for column in self.plan.columns}
+        written = rule.move(self.plan.reading.table, names)
+        if written is not None and written.inserted:
+            tally = Tally(read=written.inserted, inserted=written.inserted)
+            self._log(None, tally, [], time.perf_counter() - started)
+        return written is not None
 
     def _commit_as_one(self, load: Load) -> None:
         """Commit all of a step."""

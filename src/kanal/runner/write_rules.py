@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar, cast
 
 import pyarrow as pa
 
+from kanal.connections.description import TableInfo
 from kanal.connections.errors import RowsRefused
-from kanal.connections.loading import Conflict, Load, PortionLoad, PortionRows, RebuildLoad, Stage, Written
+from kanal.connections.loading import Conflict, Load, MovingLoad, PortionLoad, PortionRows, RebuildLoad, Stage, Written
 from kanal.connections.roles import Writes
 from kanal.core.errors import KanalError
 from kanal.definition import Settings
@@ -138,6 +139,15 @@ class WriteRule:
         """Delete what could not be deleted before, for what referred to it; how many rows, and the keys of those that
         stay."""
         return 0, []
+
+    def move(self, source: TableInfo, names: Mapping[str, str]) -> Written | None:
+        """Have the target's engine take all rows of a source's table by itself, by the source's column of each column;
+        None where it does not, or refuses some of them."""
+        if self.gathers or self.writing.open_references or self.load.sifts_first(self.writing.table):
+            return None
+        with suppress(RowsRefused):
+            return Written(inserted=cast(MovingLoad, self.load).move(source, names, self.writing.table))
+        return None
 
     def complete(self) -> None:
         """Do what is left to do once all rows are written; raises IndexesRefused."""

@@ -197,6 +197,11 @@ class SqlDatabase(SqlOpening):
         del column, target, there
         return False
 
+    def moves_to(self, target: Connection) -> bool:
+        """True where the engine of a target can itself take rows from here."""
+        del target
+        return False
+
     def digest(self, table: TableInfo, columns: Sequence[str]) -> Digest | None:
         """What the engine itself makes of a table's rows; None where it cannot, or a row has a value that is none of
         Kanal's."""

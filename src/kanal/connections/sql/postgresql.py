@@ -202,22 +202,28 @@ class PostgreSQL(SqlDatabase):
             and not (isinstance(there.dialect_type, sa.CHAR) or is_wide(column.type))
         )
 
+    def moves_to(self, target: Connection) -> bool:
+        return isinstance(target, PostgreSQL) and self.identity == target.identity
+
+    def odd(self, table: TableInfo, columns: Sequence[str]) -> str:
+        """The condition that a row has a value that is none of Kanal's."""
+        quote = self.sql_dialect.identifier_preparer.quote
+        found = ((column.name, column.type.family) for column in table.chosen(columns) if column.type is not None)
+        return " OR ".join(f"{quote(name)} {_ODD[family]}" for name, family in found if family in _ODD) or "false"
+
     def digest(self, table: TableInfo, columns: Sequence[str]) -> Digest | None:
         quote, loose = self.sql_dialect.identifier_preparer.quote, self._loosely_compared(table)
-        values, odd = [], ["false"]
+        values = []
         for column in table.chosen(columns):
             if column.type is None or column.name in loose or not self.carries(column, self, column):
                 return None
-            name, family = quote(column.name), column.type.family
             # Hashes hold what is equal to be the same, and -0.0 equals 0.0.
-            values.append(f"{_SENT.get(column.type.name, '')}({name})")
-            if family in _ORDINARY:
-                odd.append(f"{name} {_ORDINARY[family]}")
+            values.append(f"{_SENT.get(column.type.name, '')}({quote(column.name)})")
         name = self.sql_dialect.identifier_preparer.format_table(self.sa_table(table))
         sql = (
             f"SELECT count(*), coalesce(sum(hash_record_extended(ROW({', '.join(values)}), 4711)), 0), "
-            f"count(*) FILTER (WHERE {' OR '.join(odd)}), current_setting('server_version_num')::integer / 10000, "
-            f"getdatabaseencoding() FROM {name}"
+            f"count(*) FILTER (WHERE {self.odd(table, columns)}), "
+            f"current_setting('server_version_num')::integer / 10000, getdatabaseencoding() FROM {name}"
         )
         try:
             with self.errors(), self.connect() as connection:
@@ -414,7 +420,7 @@ class PostgreSQL(SqlDatabase):
 #: How values of a type are sent, of which not all that are equal are the same.
 _SENT = {"double precision": "float8send", "real": "float4send"}
 #: What holds for the values of a type that are none of Kanal's.
-_ORDINARY = {
+_ODD = {
     Family.DATE: "NOT BETWEEN '0001-01-01' AND '9999-12-31'",
     Family.TIMESTAMP: "NOT BETWEEN '0001-01-01' AND '9999-12-31 23:59:59.999999'",
     Family.TIMESTAMPTZ: "NOT BETWEEN '0001-01-01+00' AND '9999-12-31 23:59:59.999999+00'",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -53,6 +53,15 @@ class PostgreSQLLoad(SqlLoad):
         rows = int(self.value(f"SELECT count(*) FROM {name}"))
         self.run_sql(f"TRUNCATE TABLE {name}")
         return rows
+
+    def move(self, source: TableInfo, names: Mapping[str, str], table: TableInfo) -> int:
+        """Insert all rows of another table of the database; how many they are. Raises RowsRefused, with nothing
+        inserted, where a row is refused, or has a value that is none of Kanal's."""
+        there, chosen = self.database.sa_table(source), list(names.values())
+        # A division by 0 where there is such a value: the row is left to Kanal, which says what is wrong with it.
+        guard = sa.text(_escaped(f"1 / (CASE WHEN {self.database.odd(source, chosen)} THEN 0 ELSE 1 END) = 1"))
+        rows = sa.select(*(there.c[name] for name in chosen)).where(guard)
+        return self.attempt(self.insert_select(self.table_of(table), list(names), rows))[0]
 
     def drop_indexes(self, table: TableInfo) -> list[str]:
         """Take the indexes of a table away, with the keys that they stand for; the statements that make them again."""
