@@ -65,6 +65,8 @@ name = "upper(trim(name))"
 note = "coalesce(note, 'none')"
 """
 COLUMNS = "id, ref, amount, weight, flag, at, day, name, note, code"
+#: The same with eight of ten columns as they are.
+MAPPED_EIGHT = "id, ref, amount, weight, flag, at, day, upper(trim(name)), note, code::smallint"
 MAPPED = "id, ref, amount, weight, flag, at, day, upper(trim(name)), coalesce(note, 'none'), code::smallint"
 MAP_ROW = """[(i, ref, amount, weight, flag, at, day, name.strip().upper(), 'none' if note is None else note, int(code))
         for i, ref, amount, weight, flag, at, day, name, note, code in rows]"""
@@ -74,8 +76,14 @@ MARKS = ", ".join(["%s"] * 10)
 PIPE = """
 set -e -o pipefail
 psql -qX {pg} -c "COPY (SELECT {mapped} FROM source) TO STDOUT (FORMAT binary)" |
-psql -qX {pg} -v ON_ERROR_STOP=1 -c BEGIN -c "TRUNCATE target" -c "COPY target FROM STDIN (FORMAT binary)" -c COMMIT
+psql -qX {pg} -v ON_ERROR_STOP=1 -c BEGIN -c "TRUNCATE target" {before} -c "COPY target FROM STDIN (FORMAT binary)" \\
+    {after} -c COMMIT
 """
+REBUILT = {
+    "before": '-c "ALTER TABLE target DROP CONSTRAINT target_pkey"',
+    "after": '-c "ALTER TABLE target ADD PRIMARY KEY (id)"',
+}
+COPY_BY_SQL = 'psql -qX {pg} -c BEGIN -c "TRUNCATE copy" -c "INSERT INTO copy SELECT * FROM target" -c COMMIT'
 PG_BY_HAND = """
 import psycopg
 source, target = psycopg.connect({pg}), psycopg.connect({pg})
@@ -120,13 +128,14 @@ psql -qX {pg} -v ON_ERROR_STOP=1 -c BEGIN \\
 """
 
 
-def filled(script: str, shell: bool = False) -> list[str]:
+def filled(script: str, shell: bool = False, **more: str) -> list[str]:
     others = [name for name in COLUMNS.split(", ") if name != "id"]
     values = {
         "pg": PG_URL if shell else repr(PG_URL), "my_arguments": MY_ARGUMENTS, "columns": COLUMNS, "mapped": MAPPED,
         "marks": MARKS, "map_row": MAP_ROW, "assigned": ", ".join(f"{name} = s.{name}" for name in others),
-        "differ": " OR ".join(f"t.{name} IS DISTINCT FROM s.{name}" for name in others),
+        "differ": " OR ".join(f"t.{name} IS DISTINCT FROM s.{name}" for name in others), "before": "", "after": "",
     }  # fmt: skip
+    values |= more
     text = script.format(**values)
     return ["bash", "-c", text] if shell else [sys.executable, "-c", text]
 
@@ -228,6 +237,20 @@ def over_a_slow_line(write: str, file: str) -> Callable[[Path], list[str]]:
     return command
 
 
+def eight_unchanged(folder: Path) -> list[str]:
+    command = kanal("pg:source", "pg:target", TRUNCATE)(folder)
+    path = folder / "job.toml"
+    path.write_text(path.read_text().replace("note = \"coalesce(note, 'none')\"\n", ""))
+    return command
+
+
+def copied_pg() -> None:
+    """A full target, and an empty copy of it, whose columns need no mapping."""
+    empty_pg()
+    pg(f"INSERT INTO target SELECT {MAPPED} FROM source", "VACUUM ANALYZE target", "DROP TABLE IF EXISTS copy",
+       PG_TABLE.format(name="copy", code="SMALLINT"), "CHECKPOINT")  # fmt: skip
+
+
 def parts_pg() -> None:
     """The source in 8 equal tables, and as many empty targets."""
     for part in range(8):
@@ -260,6 +283,28 @@ CASES: dict[str, tuple[Callable[[], None], dict[str, Callable[[Path], list[str]]
             "kanal": kanal("pg:source", "pg:target", TRUNCATE),
             "psql COPY piped to psql COPY": lambda _: filled(PIPE, shell=True),
             "by hand: fetchmany, executemany": lambda _: filled(PG_BY_HAND),
+        },
+    ),
+    "PostgreSQL to PostgreSQL, truncate, rebuild_indexes": (
+        empty_pg,
+        {
+            "kanal": kanal("pg:source", "pg:target", TRUNCATE + "\nrebuild_indexes = true"),
+            "psql COPY piped to psql COPY": lambda _: filled(PIPE, shell=True),
+            "the same, the key dropped and added again": lambda _: filled(PIPE, shell=True, **REBUILT),
+        },
+    ),
+    "PostgreSQL to PostgreSQL, truncate, eight of ten columns unchanged": (
+        empty_pg,
+        {
+            "kanal": eight_unchanged,
+            "psql COPY piped to psql COPY": lambda _: filled(PIPE, shell=True, mapped=MAPPED_EIGHT),
+        },
+    ),
+    "PostgreSQL, a table copied within one database": (
+        copied_pg,
+        {
+            "kanal": kanal("pg:target", "pg:copy", TRUNCATE),
+            "INSERT … SELECT by psql": lambda _: ["bash", "-c", COPY_BY_SQL.format(pg=PG_URL)],
         },
     ),
     "PostgreSQL to MariaDB, truncate": (
@@ -308,8 +353,8 @@ CASES: dict[str, tuple[Callable[[], None], dict[str, Callable[[Path], list[str]]
 }
 
 
-def measured(command: list[str], folder: Path) -> tuple[float, int]:
-    """Seconds and peak memory, in MB, of a process."""
+def measured(command: list[str], folder: Path) -> tuple[float, int, float]:
+    """Seconds, peak memory, in MB, and seconds of processor time of a process."""
     (folder / "kanal-runs.db").unlink(missing_ok=True)
     environment = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
     started = time.perf_counter()
@@ -318,12 +363,13 @@ def measured(command: list[str], folder: Path) -> tuple[float, int]:
     seconds = time.perf_counter() - started
     if status:
         raise SystemExit(f"{command} failed")
-    return seconds, usage.ru_maxrss // 1024
+    return seconds, usage.ru_maxrss // 1024, usage.ru_utime + usage.ru_stime
 
 
 def run_case(name: str, runs: int, figures: dict[str, object]) -> None:
     prepare, ways = CASES[name]
     times: dict[str, list[float]] = {way: [] for way in ways}
+    computing: dict[str, list[float]] = {way: [] for way in ways}
     memory = 0
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
@@ -331,15 +377,19 @@ def run_case(name: str, runs: int, figures: dict[str, object]) -> None:
         for _ in range(runs):
             for way, command in commands.items():
                 prepare()
-                seconds, megabytes = measured(command, folder)
+                seconds, megabytes, busy = measured(command, folder)
                 times[way].append(seconds)
+                computing[way].append(busy)
                 memory = max(memory, megabytes) if way == "kanal" else memory
     print(f"\n{name} (kanal's peak memory {memory} MB)")
     paired = {}
     for way, found in times.items():
         ratios = [theirs / mine for theirs, mine in zip(found, times["kanal"], strict=True)]
         ratio = paired[way] = statistics.median(ratios)
-        print(f"  {way:54} {statistics.median(found):7.2f} s   {ratio:5.2f} × the time of kanal", flush=True)
+        inverse = f"kanal takes {1 / ratio:.2f} times as long ({1 / max(ratios):.2f} to {1 / min(ratios):.2f})"
+        busy = statistics.median(computing[way])
+        said = f"{statistics.median(found):7.2f} s, {busy:5.2f} s of processor time   {ratio:5.2f} ×"
+        print(f"  {way:48} {said}: {inverse}", flush=True)
     figures[name] = paired
 
 
@@ -366,7 +416,7 @@ def many_tables(tables: int, figures: dict[str, object]) -> None:
     names = [f"t{number}" for number in range(tables)]
     pg(*(f"CREATE TABLE a_{name} AS SELECT i AS id, i::text AS v FROM generate_series(1, 100) i" for name in names))
     pg(*(f"CREATE TABLE b_{name} (id int PRIMARY KEY, v text)" for name in names))
-    took = {}
+    took, busy = {}, {}
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
         for count in (1, tables):
@@ -376,9 +426,12 @@ def many_tables(tables: int, figures: dict[str, object]) -> None:
             )
             (folder / "job.toml").write_text(f'job = "many"\n[connection.pg]\nurl = "{PG_URL}"\n{pipelines}')
             command = [sys.executable, "-m", "kanal", "run", "job.toml"]
-            took[count] = min(measured(command, folder)[0] for _ in range(3))
+            tries = [measured(command, folder) for _ in range(5)]
+            took[count], busy[count] = (statistics.median(one[place] for one in tries) for place in (0, 2))
     step = (took[tables] - took[1]) / (tables - 1) * 1000
+    computing = (busy[tables] - busy[1]) / (tables - 1) * 1000
     print(f"\n{tables} tables of 100 rows: {took[tables]:.2f} s, one: {took[1]:.2f} s: {step:.1f} ms a step")
+    print(f"processor time: one {busy[1]:.2f} s, a step {computing:.1f} ms")
     figures["milliseconds a step"] = step
 
 

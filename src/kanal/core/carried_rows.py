@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 import pyarrow as pa
 
 from kanal.core.frame import SourceBatch
+
+
+def as_batch(rows: Any) -> pa.RecordBatch:
+    """Rows as a RecordBatch, whatever they are."""
+    return rows.whole() if isinstance(rows, CarriedRows) else rows
 
 
 class CarriedRows:
@@ -31,6 +36,9 @@ class CarriedRows:
         """How many there are."""
         return self.batch.rows
 
+    def __iter__(self) -> Iterator[pa.Array]:
+        return iter(self.columns)
+
     @property
     def columns(self) -> list[pa.Array]:
         """All columns."""
@@ -50,7 +58,7 @@ class CarriedRows:
         """The same as a RecordBatch."""
         return pa.RecordBatch.from_arrays(self.columns, schema=self.schema)
 
-    def with_column(self, name: str, values: pa.Array) -> CarriedRows:
+    def append_column(self, name: str, values: pa.Array) -> CarriedRows:
         """The same with one more column."""
         schema = self.schema.append(pa.field(name, values.type))
         return CarriedRows(self.batch, schema, {**self.computed, name: values}, self.carried)

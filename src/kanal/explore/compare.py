@@ -22,6 +22,7 @@ import pyarrow.compute as pc
 from kanal.connections.base import Digest, as_source
 from kanal.connections.reading import Reading
 from kanal.core.arrays import Mask, mask_of
+from kanal.core.carried_rows import as_batch
 from kanal.core.change_values import rows_between
 from kanal.core.comparison import WITHDRAWN, Compared, compare_hashes, last_of_key, not_withdrawn
 from kanal.core.conversions import converter
@@ -191,7 +192,7 @@ class _Table:
                 early = _before_first(step, prepared.batch, self.moment)[chosen]
                 gone = np.zeros(len(chosen), dtype=np.bool_) if prepared.gone is None else prepared.gone[chosen]
                 if step.history is not None:
-                    changes.append(prepared.made.take(pa.array(chosen)))
+                    changes.append(as_batch(prepared.made.take(pa.array(chosen))))
                     continue
                 yield step, prepared.made.take(pa.array(chosen)), early, gone
             for rows in _last_of_each(changes, step):

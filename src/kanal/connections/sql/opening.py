@@ -21,6 +21,7 @@ from sqlalchemy import exc
 from kanal.connections.diagnosis import remedy_for
 from kanal.connections.errors import DatabaseError, os_error_passes, state_passes
 from kanal.connections.identity import file_identity, host_identity
+from kanal.connections.kept import long_ago
 from kanal.connections.urls import secrets_of, shown_url
 
 # What the pool of connections says of one that was cut off is said by the step, in a sentence.
@@ -190,10 +191,6 @@ class SqlOpening:
             self.engine.dispose()
 
 
-#: A connection that was given back so many seconds ago is tried before it is used again.
-_LONG_AGO = 2.0
-
-
 def _look_after(engine: sa.Engine) -> None:
     """Have connections that were not used for a while tried before they are used, and made anew where they are gone."""
 
@@ -201,7 +198,7 @@ def _look_after(engine: sa.Engine) -> None:
         record.info["kanal_given_back"] = time.monotonic()
 
     def taken(connection: Any, record: Any, _: Any) -> None:
-        if time.monotonic() - record.info.get("kanal_given_back", float("inf")) > _LONG_AGO:
+        if time.monotonic() - record.info.get("kanal_given_back", float("inf")) >= long_ago():
             try:
                 engine.dialect.do_ping(connection)
             except engine.dialect.loaded_dbapi.Error:

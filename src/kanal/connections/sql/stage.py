@@ -82,7 +82,7 @@ class SqlStage:
             self._withdraws = True
             numbers = np.where(withdrawn, -1 - numbers, numbers)
         if isinstance(rows, CarriedRows) and list(self.encoded) == rows.schema.names:
-            return self.load.encode_into(self.table, rows.with_column(self.number.name, pa.array(numbers)))
+            return self.load.encode_into(self.table, rows.append_column(self.number.name, pa.array(numbers)))
         arrays = [*(rows.column(name) for name in self.encoded), pa.array(numbers)]
         numbered = pa.RecordBatch.from_arrays(arrays, names=[*self.encoded, self.number.name])
         return self.load.encode_into(self.table, numbered)

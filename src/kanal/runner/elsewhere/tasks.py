@@ -23,6 +23,7 @@ from typing import Any
 
 from kanal.connections import TableInfo, open_connection
 from kanal.connections.base import Connection
+from kanal.connections.kept import try_each_time
 from kanal.core.errors import KanalError
 from kanal.core.rejects import Reject
 from kanal.definition import Connection as ConnectionSettings
@@ -134,6 +135,7 @@ def carry_out(task: Any, texts: Mapping[str, bytes], talk: Talk) -> Any:
 @contextmanager
 def _planned(task: StepTask, texts: Mapping[str, bytes]) -> Iterator[tuple[JobPlan, StepPlan]]:
     """The plan of a task's job and that of its step."""
+    try_each_time()
     with at_hand(task.token, task.tables) as known, planned(placed(task.job, texts), task.options, known) as plan:
         yield plan, next(step for step in plan.steps if step.name == task.step)
 
