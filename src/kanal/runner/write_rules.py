@@ -52,6 +52,8 @@ class WriteRule:
     by_key: ClassVar[bool] = False
     #: True where every version of a row is kept.
     keeps_versions: ClassVar[bool] = False
+    #: True where rows may be inserted as they are, beside Kanal.
+    inserts_all: ClassVar[bool] = False
 
     def __init__(self, load: Load, writing: Writing) -> None:
         self.load = load
@@ -143,7 +145,7 @@ class WriteRule:
     def move(self, source: TableInfo, names: Mapping[str, str]) -> Written | None:
         """Have the target's engine take all rows of a source's table by itself, by the source's column of each column;
         None where it does not, or refuses some of them."""
-        if self.gathers or self.writing.open_references or self.load.sifts_first(self.writing.table):
+        if not self.inserts_all or self.writing.open_references or self.load.sifts_first(self.writing.table):
             return None
         with suppress(RowsRefused):
             return Written(inserted=cast(MovingLoad, self.load).move(source, names, self.writing.table))
@@ -173,6 +175,7 @@ class Append(WriteRule):
     """Every row is inserted."""
 
     name = "append"
+    inserts_all = True
     needs = frozenset({Writes.APPEND})
     repeatable = False
 
@@ -181,6 +184,7 @@ class Truncate(WriteRule):
     """The target is emptied in the transaction of the load, then every row is inserted."""
 
     name = "truncate"
+    inserts_all = True
     needs = frozenset({Writes.APPEND, Writes.EMPTY})
     rights = ("insert", "delete")
     empties = True

@@ -26,7 +26,17 @@ from kanal.runner.planning.job_planner import Known
 
 #: What a kind of connection says of itself without being asked at the other end.
 _HERE = frozenset(
-    {"name", "shown_url", "missing_file", "may_be_made", "lock", "connect_timeout", "lock_timeout", "shares_lock_with"}
+    {
+        "name",
+        "shown_url",
+        "missing_file",
+        "may_be_made",
+        "lock",
+        "connect_timeout",
+        "lock_timeout",
+        "shares_lock_with",
+        "carries",
+    }
 )
 _PARTS = ("catalogue", "journal", "ddl")
 #: What stays as it is, once asked.
@@ -110,6 +120,11 @@ class Distant:
         if key is not None:
             self._asked[key] = found
         return found
+
+    def moves_to(self, target: Any) -> bool:
+        """False: whether it is the target's own database is known at the other end."""
+        del target
+        return False
 
     def dispose(self) -> None:
         """Nothing is open here."""

@@ -108,6 +108,7 @@ class PortionStep(PipelineStep):
 
     portion: PortionTask
     rule: Portioned
+    _may_move = False
 
     def outcome_of(self, outcome: StepOutcome) -> PortionOutcome:
         """How it ended, of which all else is known."""
@@ -194,6 +195,7 @@ class PublishStep(PipelineStep):
                 started = time.perf_counter()
                 rule = self._begin_rule(load)
                 tally = self._publish(cast(PortionLoad, load), rule)
+                rule.complete()
                 self._log(None, tally, [], time.perf_counter() - started)
                 self.notes += rule.notes
                 if plan.swaps:
