@@ -140,9 +140,12 @@ def filled(script: str, shell: bool = False, **more: str) -> list[str]:
     return ["bash", "-c", text] if shell else [sys.executable, "-c", text]
 
 
-def kanal(source: str, target: str, write: str, file: str = "job.toml") -> Callable[[Path], list[str]]:
+def kanal(
+    source: str, target: str, write: str, file: str = "job.toml", mapped: bool = True
+) -> Callable[[Path], list[str]]:
     def command(folder: Path) -> list[str]:
         text = JOB.format(pg=PG_URL, my=MY_URL, source=source, target=target, write=write)
+        text = text if mapped else text.partition("same =")[0]
         (folder / file).write_text(text)
         return [sys.executable, "-m", "kanal", "run", file]
 
@@ -187,9 +190,7 @@ def changed_pg() -> None:
 def fill_my() -> None:
     my("DROP TABLE IF EXISTS source", MY_TABLE.format(name="source", code="VARCHAR(10)"))
     with tempfile.TemporaryDirectory() as name:
-        command = kanal("pg:source", "my:source", 'write = "append"')(Path(name))
-        text = (Path(name) / "job.toml").read_text().split("same =")[0]
-        (Path(name) / "job.toml").write_text(text)
+        command = kanal("pg:source", "my:source", 'write = "append"', mapped=False)(Path(name))
         subprocess.run(command, cwd=name, check=True, stdout=subprocess.DEVNULL)
 
 
@@ -303,7 +304,7 @@ CASES: dict[str, tuple[Callable[[], None], dict[str, Callable[[Path], list[str]]
     "PostgreSQL, a table copied within one database": (
         copied_pg,
         {
-            "kanal": kanal("pg:target", "pg:copy", TRUNCATE),
+            "kanal": kanal("pg:target", "pg:copy", TRUNCATE, mapped=False),
             "INSERT … SELECT by psql": lambda _: ["bash", "-c", COPY_BY_SQL.format(pg=PG_URL)],
         },
     ),
@@ -366,8 +367,9 @@ def measured(command: list[str], folder: Path) -> tuple[float, int, float]:
     return seconds, usage.ru_maxrss // 1024, usage.ru_utime + usage.ru_stime
 
 
-def run_case(name: str, runs: int, figures: dict[str, object]) -> None:
+def run_case(name: str, runs: int, figures: dict[str, object], by_hand: bool) -> None:
     prepare, ways = CASES[name]
+    ways = {way: make for way, make in ways.items() if by_hand or not way.startswith("by hand")}
     times: dict[str, list[float]] = {way: [] for way in ways}
     computing: dict[str, list[float]] = {way: [] for way in ways}
     memory = 0
@@ -442,6 +444,7 @@ def main() -> None:
     parser.add_argument(
         "--case", action="append", help=f"one of: {', '.join(CASES)}, memory, tables".replace("%", "%%")
     )
+    parser.add_argument("--not-by-hand", action="store_true", help="leave out the slow ways")
     parser.add_argument("--write", type=Path)
     options = parser.parse_args()
     chosen = options.case or [*CASES, "memory", "tables"]
@@ -457,7 +460,7 @@ def main() -> None:
             fill_my()
         for name in chosen:
             if name in CASES:
-                run_case(name, options.runs, figures)
+                run_case(name, options.runs, figures, not options.not_by_hand)
         if "memory" in chosen:
             memory_growth(options.rows, figures)
         if "tables" in chosen:

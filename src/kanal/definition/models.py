@@ -387,7 +387,7 @@ class WhenLoaded(Model):
 class Settings(Model):
     """What [defaults] can set for all pipelines, and each pipeline for itself."""
 
-    batch_rows: int = Field(default=20_000, ge=1, le=10_000_000)
+    batch_rows: int = Field(default=10_000, ge=1, le=10_000_000)
     batch_bytes: int = Field(default=64 * 1024 * 1024, ge=1)
     max_rejects: _Limit = None
     write: Literal["append", "truncate", "merge", "history"] = "append"
