@@ -12,7 +12,8 @@ from typing import Any, Protocol
 from rich.console import Console
 from rich.markup import escape as escape_markup
 from rich.padding import Padding
-from rich.table import Column, Table
+from rich.table import Table
+from rich.text import Text
 
 from kanal.core.reasons import NOTICES
 from kanal.core.tally import COUNTS, Tally
@@ -94,20 +95,35 @@ def table(*columns: str, title: str | None = None) -> Table:
 
 def show(screen: Console, drawn: Table) -> None:
     """Print a table no wider than the screen: the column made to be cut is cut, to 24; then all close up."""
-    widths = [_width(screen, column) for column in drawn.columns]
+    cells = [[_cell(cell) for cell in (column.header, *column.cells)] for column in drawn.columns]
+    widths = [max(cell.cell_len for cell in column) for column in cells]
     least = sum(min(width, 24) if column.ratio else width for column, width in zip(drawn.columns, widths, strict=True))
     gap = 2 if least + 2 * (len(widths) - 1) <= screen.width else 1
-    drawn.padding = (0, gap, 0, 0)
     spare = screen.width - sum(widths) - gap * (len(widths) - 1)
-    for column, width in zip(drawn.columns, widths, strict=True):
+    for place, column in enumerate(drawn.columns):
         if column.ratio and spare < 0:
-            column.max_width = max(8, width + spare)
+            widths[place] = max(8, widths[place] + spare)
+            column.max_width = widths[place]
         column.ratio = None
-    screen.print(drawn)
+        for cell in cells[place]:
+            cell.truncate(widths[place], overflow="ellipsis")
+            cell.align("right" if column.justify == "right" else "left", widths[place])
+    if sum(widths) + gap * (len(widths) - 1) > screen.width:
+        drawn.padding = (0, gap, 0, 0)
+        screen.print(drawn)  # which cuts the other columns too
+        return
+    if drawn.title:
+        screen.print(f"[bold]{drawn.title}[/]")
+    # Not by the table itself, which takes several times as long.
+    lines = [Text(" " * gap).join(row) for row in zip(*cells, strict=True)]
+    lines[0].stylize("bold")
+    for line in lines:
+        line.rstrip()
+    screen.print(Text("\n").join(lines), soft_wrap=True)
 
 
-def _width(screen: Console, column: Column) -> int:
-    return max(screen.measure(cell).maximum for cell in [column.header, *column.cells])
+def _cell(content: Any) -> Text:
+    return content.copy() if isinstance(content, Text) else Text.from_markup(str(content))
 
 
 def mark(status: str) -> str:

@@ -6,7 +6,6 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-from rich.live import Live
 from rich.table import Table
 
 from kanal.cli.output import console, escape, number, seconds, status_text, table
@@ -111,7 +110,10 @@ def shown_progress(quiet: bool) -> Iterator[Watcher]:
     progress = Progress()
     screen = console(stderr=True)
     if quiet or not screen.is_terminal:
+        progress.wants_expected = False
         yield progress
         return
+    from rich.live import Live
+
     with Live(progress, console=screen, refresh_per_second=8, transient=True):
         yield progress

@@ -205,6 +205,11 @@ class PostgreSQL(SqlDatabase):
     def moves_to(self, target: Connection) -> bool:
         return isinstance(target, PostgreSQL) and self.identity == target.identity
 
+    def written(self, table: TableInfo) -> str:
+        """A table's name as SQL has it."""
+        quote = self.sql_dialect.identifier_preparer.quote
+        return ".".join(quote(part) for part in (table.schema, table.name) if part)
+
     def odd(self, table: TableInfo, columns: Sequence[str]) -> str:
         """The condition that a row has a value that is none of Kanal's."""
         quote = self.sql_dialect.identifier_preparer.quote

@@ -57,11 +57,15 @@ class PostgreSQLLoad(SqlLoad):
     def move(self, source: TableInfo, names: Mapping[str, str], table: TableInfo) -> int:
         """Insert all rows of another table of the database; how many they are. Raises RowsRefused, with nothing
         inserted, where a row is refused, or has a value that is none of Kanal's."""
-        there, chosen = self.database.sa_table(source), list(names.values())
+        quote, place = self.database.sql_dialect.identifier_preparer.quote, self.database.written
+        into, taken = (", ".join(map(quote, some)) for some in (names, names.values()))
+        over = "OVERRIDING SYSTEM VALUE " if any(column.always for column in table.chosen(names)) else ""
         # A division by 0 where there is such a value: the row is left to Kanal, which says what is wrong with it.
-        guard = sa.text(_escaped(f"1 / (CASE WHEN {self.database.odd(source, chosen)} THEN 0 ELSE 1 END) = 1"))
-        rows = sa.select(*(there.c[name] for name in chosen)).where(guard)
-        return self.attempt(self.insert_select(self.table_of(table), list(names), rows))[0]
+        guard = f"1 / (CASE WHEN {self.database.odd(source, list(names.values()))} THEN 0 ELSE 1 END) = 1"
+        sql = f"INSERT INTO {place(table)} ({into}) {over}SELECT {taken} FROM {place(source)} WHERE {guard}"
+        with self.all_or_nothing():
+            return self.connection.exec_driver_sql(sql, execution_options=AS_IT_IS).rowcount
+        raise AssertionError
 
     def drop_indexes(self, table: TableInfo) -> list[str]:
         """Take the indexes of a table away, with the keys that they stand for; the statements that make them again."""
