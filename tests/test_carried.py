@@ -209,6 +209,16 @@ def test_indexes_are_made_anew_and_rows_that_break_them_are_rejected(
     assert new.rows(INDEXES) == before
 
 
+def test_indexes_stay_where_each_batch_is_committed(places: Places, tmp_path: Path) -> None:
+    old, new = places("postgresql"), places("postgresql")
+    old.sql("CREATE TABLE t (id integer PRIMARY KEY)", "INSERT INTO t SELECT generate_series(1, 90)")
+    new.sql("CREATE TABLE t (id integer PRIMARY KEY)")
+    before = new.rows(INDEXES)
+    body = '[defaults]\nrebuild_indexes = true\n[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "truncate"\n'
+    run = succeeded(job(tmp_path, body + 'commit = "batch"\nbatch_rows = 20\n', old=old, new=new).run())
+    assert (run["t"].tally.inserted, new.rows(INDEXES)) == (90, before)
+
+
 def test_indexes_on_which_something_depends_stay(places: Places, tmp_path: Path) -> None:
     old, new = places("postgresql"), places("postgresql")
     old.sql("CREATE TABLE t (id integer, v text)")
@@ -272,7 +282,7 @@ def test_rows_that_the_engine_moves_arrive_as_others(
     assert [written is not None for written in moved] == ([] if commit == "batch" else [not bad])
 
 
-@pytest.mark.parametrize("more", ["where = \"id > 3\"", "limit = 5", "batch_rows = 9\ncommit = \"batch\"", "key = \"id\"\nwrite = \"merge\"",
+@pytest.mark.parametrize("more", ["where = \"id > 3\"", "limit = 5", "order_by = [\"v\"]", "batch_rows = 9\ncommit = \"batch\"", "key = \"id\"\nwrite = \"merge\"",
                                   "[pipeline.t.columns]\nid = \"id + 1\"", "key = \"v\""])  # fmt: skip
 def test_what_is_more_than_a_copy_is_not_left_to_the_engine(places: Places, tmp_path: Path, more: str) -> None:
     place = places("postgresql")

@@ -199,7 +199,7 @@ class Truncate(WriteRule):
         self._dropped: Any = None
 
     def begin(self) -> Written:
-        if self.writing.settings.rebuild_indexes:
+        if self.writing.settings.rebuild_indexes and not self.writing.by_batch:
             self._dropped = cast(RebuildLoad, self.load).drop_indexes(self.writing.table)
         return Written(deleted=self.load.empty(self.writing.table))
 
