@@ -1,4 +1,4 @@
-"""Copies many pieces of bytes at once: pieces of one length are moved together by NumPy."""
+"""Many pieces of bytes at once, as they lie in a buffer."""
 
 from __future__ import annotations
 
@@ -14,31 +14,10 @@ from kanal.core.arrays import Mask, text_bytes
 Bytes = NDArray[np.uint8]
 Places = NDArray[np.int64]
 
-#: Pieces longer than this are copied one by one.
-_LONG = 512
-
 
 def every_place(content: Bytes, size: int) -> NDArray[np.void]:
     """A view of the bytes as items of a size that begin at every byte."""
     return np.ndarray((max(0, len(content) - size + 1),), dtype=f"V{size}", buffer=content.data, strides=(1,))
-
-
-def copy_pieces(source: Bytes, starts: Places, sizes: Places, target: Bytes, places: Places) -> None:
-    """Copy from each start so many bytes to each place."""
-    if not len(sizes):
-        return
-    kinds = np.minimum(sizes, _LONG + 1).astype(np.uint16)
-    order = np.argsort(kinds, kind="stable")
-    kinds = kinds[order]
-    edges = np.flatnonzero(np.diff(kinds.astype(np.int32), prepend=-1))
-    for begin, end in zip(edges, [*edges[1:], len(order)], strict=True):
-        size, chosen = int(kinds[begin]), order[begin:end]
-        if 0 < size <= _LONG:
-            every_place(target, size)[places[chosen]] = every_place(source, size)[starts[chosen]]
-        elif size > _LONG:
-            for row in chosen.tolist():
-                start, place, length = int(starts[row]), int(places[row]), int(sizes[row])
-                target[place : place + length] = source[start : start + length]
 
 
 def joined_lines(fields: Sequence[pa.Array], delimiter: str) -> memoryview:

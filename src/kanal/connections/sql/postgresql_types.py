@@ -37,7 +37,7 @@ def is_direct(declared: Any) -> bool:
 
 
 def comes_whole(sql_type: SqlType) -> bool:
-    """True for decimals of at most 18 digits, which are read as whole numbers of their last digit."""
+    """True for decimals of at most 18 digits, which are read as the server has them."""
     return sql_type.family is Family.DECIMAL and (sql_type.precision or 0) <= MAX_DIGITS
 
 
