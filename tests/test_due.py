@@ -170,6 +170,7 @@ steps = st.tuples(st.integers(1, 40), st.sampled_from(["minutes", "hours", "days
 
 
 @given(edges, st.integers(1, 400), steps)
+@settings(deadline=None)
 def test_windows_divide_a_range(since: dt.datetime, hours: int, step: tuple[int, str]) -> None:
     """Each value of the range is in one window, and none beyond it; none is longer than was asked for."""
     until = since + hours * HOUR
