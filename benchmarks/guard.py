@@ -11,6 +11,7 @@ KANAL_TEST_POSTGRESQL, or the server on this machine, cannot be reached.
 from __future__ import annotations
 
 import argparse
+import contextlib
 import json
 import os
 import sqlite3
@@ -81,6 +82,14 @@ def postgresql_tables() -> str | None:
     return url
 
 
+def drop_database() -> None:
+    with contextlib.suppress(Exception):
+        import psycopg
+
+        with psycopg.connect(POSTGRESQL, autocommit=True, connect_timeout=3) as admin:
+            admin.execute(f"DROP DATABASE IF EXISTS {NAME} WITH (FORCE)")
+
+
 def cases(folder: Path) -> dict[str, list[str]]:
     """The commands."""
     run = [sys.executable, "-m", "kanal", "run"]
@@ -140,6 +149,7 @@ def main() -> None:
                 seconds = processor_time(command, folder)
                 if turn:  # the first turn compiles, and fills caches
                     found[case].append(seconds)
+    drop_database()
     reference = statistics.median(found.pop(""))
     ratios = {case: round(statistics.median(times) / reference, 3) for case, times in found.items()}
     print(f"the fixed piece of work: {reference:.2f} s of processor time; medians of {options.runs}\n")
