@@ -332,3 +332,11 @@ def test_a_comparison_by_the_engines_finds_what_one_by_kanal_finds(
     assert found[0][:4] == counts
     assert (asked[0] == asked[1]) == (change == "SELECT 1")
     assert ("infinity" in change) == (None in asked)
+
+
+def test_rules_of_a_table_send_no_rows_elsewhere(places: Places, tmp_path: Path) -> None:
+    place = places("postgresql")
+    place.sql("CREATE TABLE s AS SELECT generate_series(1, 9) AS id", "CREATE TABLE t (id integer)",
+              "CREATE RULE elsewhere AS ON INSERT TO t DO INSTEAD NOTHING")  # fmt: skip
+    run = succeeded(job(tmp_path, '[pipeline.t]\nsource = "here:s"\ntarget = "here:t"\n', here=place).run())
+    assert (run["t"].tally, place.rows("SELECT count(*) FROM t")) == (kanal.Tally(read=9, inserted=9), [(9,)])

@@ -58,6 +58,9 @@ class PostgreSQLLoad(SqlLoad):
         """Insert all rows of another table of the database; how many they are. Raises RowsRefused, with nothing
         inserted, where a row is refused, or has a value that is none of Kanal's."""
         quote, place = self.database.sql_dialect.identifier_preparer.quote, self.database.written
+        ruled = sa.text("SELECT relhasrules FROM pg_class WHERE oid = to_regclass(:name)").bindparams(name=place(table))
+        if self.scalar(ruled):  # which may send an INSERT elsewhere, and do not hold for COPY
+            raise RowsRefused(f"{table.name} has rules")
         into, taken = (", ".join(map(quote, some)) for some in (names, names.values()))
         over = "OVERRIDING SYSTEM VALUE " if any(column.always for column in table.chosen(names)) else ""
         # A division by 0 where there is such a value: the row is left to Kanal, which says what is wrong with it.
