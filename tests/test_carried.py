@@ -292,7 +292,7 @@ def test_what_is_more_than_a_copy_is_not_left_to_the_engine(places: Places, tmp_
     try:
         (step,) = plan.steps
         assert isinstance(step, PipelinePlan)
-        assert not (step.may_move and not step.settings.commits.by_batch and not step.writing.rule.gathers)
+        assert not step.may_move
     finally:
         plan.dispose()
 

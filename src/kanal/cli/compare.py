@@ -7,6 +7,7 @@ from typing import Any
 
 from rich.console import Console
 
+from kanal.cli import lasting
 from kanal.cli.jobs import read_job
 from kanal.cli.output import console, escape, example, number, print_json, show, table
 from kanal.cli.run import parse_values
@@ -22,6 +23,7 @@ def compare(
 ) -> int:
     """Compare the targets of a file's job with its sources; 1 where something differs."""
     job = read_job(path)
+    lasting()
     with planned(job, {"only": only, "parameters": parse_values(values)}) as plan:
         found = list(compare_job(plan, run_log_of(job), quick, rows))
     status = 1 if any(one.differs(allow_extra) for one in found) else 0

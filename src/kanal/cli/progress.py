@@ -8,6 +8,7 @@ from contextlib import contextmanager
 
 from rich.table import Table
 
+from kanal.cli import lasting
 from kanal.cli.output import console, escape, number, seconds, status_text, table
 from kanal.core.tally import Tally
 from kanal.runner import StepResult, Watcher
@@ -107,6 +108,7 @@ class Progress:
 @contextmanager
 def shown_progress(quiet: bool) -> Iterator[Watcher]:
     """A watcher whose state is drawn while this lasts, unless quiet or no terminal is there to see it."""
+    lasting()
     progress = Progress()
     screen = console(stderr=True)
     if quiet or not screen.is_terminal:

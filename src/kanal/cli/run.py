@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gc
 import logging
 import os
 import signal
@@ -16,6 +15,7 @@ from typing import Any
 
 from rich.console import Console
 
+from kanal.cli import lasting
 from kanal.cli.jobs import arguments_for, crew, read_job
 from kanal.cli.log import private
 from kanal.cli.output import (
@@ -72,9 +72,10 @@ def _notify(job: Job, run: int) -> None:
 
 def dry_run(path: Path, options: RunOptions, values: list[str], json: bool) -> int:
     """Do all of a run but the writing, and print how it would end; the exit status."""
-    job = read_job(path)
     from kanal.explore.check import dry_run as try_all
 
+    job = read_job(path)
+    lasting()
     with planned(job, replace(options, parameters=parse_values(values)).kept) as plan:
         outcome, trials = try_all(plan)
     if json:
@@ -124,9 +125,6 @@ def _print_errors(screen: Console, outcome: Run) -> None:
 
 def run_shown(job: Job, quiet: bool, events: Path | None = None, options: RunOptions | None = None) -> Run:
     """Run a job with its progress on the terminal."""
-    # What is there now stays; what a long run leaves is to be looked for now and then.
-    gc.freeze()
-    gc.set_threshold(50_000, 20, 50)
     with crew() as found:
         return watched(quiet, events, lambda watcher: run_job(job, options, watcher, found))
 

@@ -8,6 +8,7 @@ import threading
 from pathlib import Path
 from types import FrameType
 
+from kanal.cli import lasting
 from kanal.cli.jobs import chosen_environment, read_job
 from kanal.cli.log import find_run_log, job_name
 from kanal.cli.output import console, escape, print_json, show, table
@@ -37,6 +38,7 @@ def serve(
     from kanal.service.service import Service
     from kanal.service.web import Page
 
+    lasting()
     stop = threading.Event()
 
     def handle(_number: int, _frame: FrameType | None) -> None:

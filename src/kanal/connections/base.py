@@ -131,6 +131,26 @@ class Digest:
     number: int
 
 
+class OrdinarySource:
+    """What holds of most sources: Kanal reads their rows itself, and makes values of what was sent."""
+
+    def carries(self, column: ColumnInfo, target: Connection, there: ColumnInfo) -> bool:
+        """True where a target takes a column's values in the very form in which this source sends them."""
+        del column, target, there
+        return False
+
+    def moves_to(self, target: Connection) -> bool:
+        """True where the engine of a target can itself take rows from here."""
+        del target
+        return False
+
+    def digest(self, table: TableInfo, columns: Sequence[str]) -> Digest | None:
+        """What the engine itself makes of a table's rows; None where it cannot, or a row has a value that is none of
+        Kanal's."""
+        del table, columns
+        return None
+
+
 class Source(Connection, Protocol):
     """A connection that rows are read from."""
 

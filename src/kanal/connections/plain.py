@@ -10,7 +10,7 @@ from typing import Any, ClassVar
 
 import pyarrow as pa
 
-from kanal.connections.base import Column, Connection, Digest, TableMaker, Target
+from kanal.connections.base import Column, Connection, OrdinarySource, TableMaker, Target
 from kanal.connections.defaults import DefaultValue
 from kanal.connections.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
 from kanal.connections.errors import DatabaseError
@@ -236,7 +236,7 @@ class PlainLoad:
         """Forget what was not committed."""
 
 
-class PlainConnection:
+class PlainConnection(OrdinarySource):
     """A connection that can do what its class says in `reads` and `writes`; a source defines `batches`."""
 
     reads: ClassVar[frozenset[Reads]] = frozenset()
@@ -314,21 +314,6 @@ class PlainConnection:
         """True where reading from the one would hold up writing to the other: never."""
         del other, reading, table
         return False
-
-    def carries(self, column: ColumnInfo, target: Target, there: ColumnInfo) -> bool:
-        """True where a target takes a column's values in the form in which they are sent: never."""
-        del column, target, there
-        return False
-
-    def moves_to(self, target: Target) -> bool:
-        """True where a target's engine can itself take rows from here: never."""
-        del target
-        return False
-
-    def digest(self, table: TableInfo, columns: Sequence[str]) -> Digest | None:
-        """What the engine itself makes of a table's rows: nothing, since there is none."""
-        del table, columns
-        return None
 
     def orders_exactly(self, column: ColumnInfo) -> bool:
         """True where the order of a column's values tells all of them apart."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 
 from kanal.core.frame import SourceBatch
@@ -44,11 +45,6 @@ class CarriedRows:
         """All columns."""
         return [self.column(name) for name in self.schema.names]
 
-    @property
-    def nbytes(self) -> int:
-        """About how many bytes they come to."""
-        return self.whole().nbytes  # type: ignore[no-any-return]
-
     def column(self, name: str | int) -> pa.Array:
         """A column, by its name or its place."""
         name = self.schema.names[name] if isinstance(name, int) else name
@@ -71,19 +67,8 @@ class CarriedRows:
     def slice(self, start: int, length: int | None = None) -> CarriedRows:
         """So many rows from one on, or all from there on."""
         stop = self.num_rows if length is None else min(self.num_rows, start + length)
-        return self.take(pa.array(range(start, stop), pa.int64()))
+        return self.take(pa.array(np.arange(start, stop)))
 
     def filter(self, mask: pa.Array) -> CarriedRows:
         """The rows for which a mask is true."""
         return self.take(pa.array(mask.to_numpy(zero_copy_only=False).nonzero()[0]))
-
-    def select(self, names: list[str]) -> CarriedRows:
-        """Some of the columns."""
-        schema = pa.schema([self.schema.field(name) for name in names])
-        computed = {name: values for name, values in self.computed.items() if name in names}
-        carried = {name: source for name, source in self.carried.items() if name in names}
-        return CarriedRows(self.batch, schema, computed, carried)
-
-    def to_pylist(self) -> list[dict[str, Any]]:
-        """The rows as Python values."""
-        return self.whole().to_pylist()  # type: ignore[no-any-return]

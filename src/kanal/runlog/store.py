@@ -40,6 +40,7 @@ from kanal.runlog.tables import (
     TASK,
     VERSION,
     VERSION_NOW,
+    make_fit,
 )
 
 #: Seconds before what another run may do at the same moment is tried again.
@@ -124,9 +125,7 @@ class RunLogStore(RunLogReader):
             with super()._begin(run) as connection:
                 waiting = [entry for entry in self._waiting if entry["run"] == run]
                 for entry in waiting:
-                    # There already by a try whose answer was lost.
-                    if connection.execute(_SAME_BATCH, entry).first() is None:
-                        connection.execute(_ADD_BATCH, entry)
+                    _add_batch(connection, entry)
                 yield connection
             if waiting:
                 self._waiting = [entry for entry in self._waiting if entry["run"] != run]
@@ -149,12 +148,7 @@ class RunLogStore(RunLogReader):
         self._make_private()
         with self._begin() as connection:
             there = set(sa.inspect(connection).get_table_names())
-            if connection.dialect.name in (
-                "mysql",
-                "mariadb",
-            ):  # said here, since else it loads SQLAlchemy's part for them
-                for index in RUN.indexes:
-                    index.dialect_options["mysql"]["length"] = {"job": 100} if "job" in index.columns else None
+            make_fit(connection.dialect.name)
             if not there >= set(METADATA.tables):
                 METADATA.create_all(connection)
             version = connection.execute(sa.select(VERSION.c.version)).scalar()
@@ -405,16 +399,15 @@ class RunLogStore(RunLogReader):
         kept = self._kept.get((run, step), 0)
         chosen = rejects if keep_all else rejects[: max(0, self.keep_rejects - kept)]
         times = {"reading": batch.reading, "computing": batch.computing, "writing": batch.writing}
-        values = {"run": run, "step": step, "batch": batch.batch, "seconds": sum(times.values())}
-        entry = {**values, **times, **_values(batch.tally)}
+        entry = {"run": run, "step": step, "batch": batch.batch, "seconds": sum(times.values())}
+        entry |= {**times, **_values(batch.tally)}
         if later and not chosen and time.monotonic() - self._written < _SOON:
             with self._one_at_a_time:
                 self._waiting.append(entry)
             return
         with self._begin(run) as connection:
-            if connection.execute(_SAME_BATCH, values).first() is not None:
-                return  # by a try whose answer was lost
-            connection.execute(_ADD_BATCH, entry)
+            if not _add_batch(connection, entry):
+                return
             if chosen:
                 origins = _origins(connection, [reject.again for reject in chosen if reject.again is not None])
                 rows = [
@@ -560,6 +553,14 @@ class RunLogStore(RunLogReader):
             )
             connection.execute(_resolving(run, step).where(done).values(resolved_by=run))
             connection.execute(_resolving(run, step).values(resolved_by=None, resolved_in=None))
+
+
+def _add_batch(connection: sa.Connection, entry: Mapping[str, Any]) -> bool:
+    """Make a batch's entry; False where it is there already, by a try whose answer was lost."""
+    if connection.execute(_SAME_BATCH, entry).first() is not None:
+        return False
+    connection.execute(_ADD_BATCH, entry)
+    return True
 
 
 def _hundreds(numbers: Collection[int]) -> Iterator[list[int]]:

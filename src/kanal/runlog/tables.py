@@ -198,3 +198,13 @@ MESSAGE = sa.Table(
     sa.Column("error", sa.Text),
     sa.Index("kanal_message_about", "job", "about", "receiver", unique=True),
 )
+
+
+def make_fit(dialect: str) -> None:
+    """Say of the tables what a kind of database has to be told: MariaDB, how much of a long text an index has.
+
+    Not where they are declared, since that would load SQLAlchemy's part for MariaDB wherever there is a run log.
+    """
+    if dialect in ("mysql", "mariadb"):
+        for index in RUN.indexes:
+            index.dialect_options["mysql"]["length"] = {"job": 100} if "job" in index.columns else None

@@ -229,7 +229,10 @@ class PipelinePlan:
     @property
     def may_move(self) -> bool:
         """True where the target's engine may take the rows by itself."""
-        if not self.goes_on_whole or self.reading.order_by or not self.source.moves_to(self.target):
+        settings = self.settings
+        if not rule_of(settings).inserts_all or settings.commits.by_batch or self.reading.order_by:
+            return False
+        if not self.goes_on_whole or not self.source.moves_to(self.target):
             return False
         return not self.source.shares_lock_with(self.target, self.reading, self.target_table)
 

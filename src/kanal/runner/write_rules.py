@@ -145,7 +145,7 @@ class WriteRule:
     def move(self, source: TableInfo, names: Mapping[str, str]) -> Written | None:
         """Have the target's engine take all rows of a source's table by itself, by the source's column of each column;
         None where it does not, or refuses some of them."""
-        if not self.inserts_all or self.writing.open_references or self.load.sifts_first(self.writing.table):
+        if self.writing.open_references or self.load.sifts_first(self.writing.table):
             return None
         with suppress(RowsRefused):
             return Written(inserted=cast(MovingLoad, self.load).move(source, names, self.writing.table))

@@ -16,14 +16,12 @@ import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from kanal.connections.pieces import Bytes, Places
-from kanal.connections.sql.copy_rows import COUNT, CopiedRows
+from kanal.connections.sql.copy_rows import COUNT, DAYS_TO_2000, LENGTH, MICROSECONDS_TO_2000, CopiedRows
 from kanal.core.arrays import text_bytes, to_unscaled, valid_mask
 
 HEADER = b"PGCOPY\n\xff\r\n\0" + bytes(8)
 TRAILER = b"\xff\xff"
 
-_DAYS_TO_2000 = 10_957
-_MICROSECONDS_TO_2000 = 946_684_800_000_000
 #: Digits that a decimal may have, to be laid out here.
 MAX_DIGITS = 18
 #: More bytes than this need longer offsets.
@@ -168,7 +166,7 @@ def _lay_out(pieces: _Pieces, columns: Sequence[pa.Array], count: bytes) -> None
             sizes = np.diff(edges)
             if values.null_count:
                 sizes = np.where(valid, sizes, -1)
-            together.append((np.dtype(">i4"), sizes))
+            together.append((LENGTH, sizes))
             pieces.choose(pieces.add_block(_block(together, pieces.rows)))
             together = []
             first = pieces.add_buffer(content[: int(edges[-1])], edges)
@@ -178,7 +176,7 @@ def _lay_out(pieces: _Pieces, columns: Sequence[pa.Array], count: bytes) -> None
         payload = _payload(values)
         size = payload.dtype.itemsize * (payload.shape[1] if payload.ndim > 1 else 1)
         form = np.dtype((payload.dtype, payload.shape[1:]))
-        field = [(np.dtype(">i4"), size), (form, payload)]
+        field = [(LENGTH, size), (form, payload)]
         if not values.null_count:
             together += field
             continue
@@ -208,9 +206,9 @@ def _payload(values: pa.Array) -> NDArray[Any]:
     if pa.types.is_boolean(kind):
         return _numbers(values.cast(pa.uint8()), "u1")
     if pa.types.is_date(kind):
-        return _numbers(values.cast(pa.int32()), ">i4", _DAYS_TO_2000)
+        return _numbers(values.cast(pa.int32()), ">i4", DAYS_TO_2000)
     if pa.types.is_timestamp(kind):
-        return _numbers(values.cast(pa.int64()), ">i8", _MICROSECONDS_TO_2000)
+        return _numbers(values.cast(pa.int64()), ">i8", MICROSECONDS_TO_2000)
     if pa.types.is_time(kind):
         return _numbers(values.cast(pa.int64()), ">i8")
     letter = "f" if pa.types.is_floating(kind) else "i"

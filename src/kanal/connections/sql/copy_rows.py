@@ -7,6 +7,8 @@ numeric_send.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import cached_property
+from itertools import accumulate
 from typing import Any
 
 import numpy as np
@@ -25,7 +27,8 @@ _FORMS = {
     Family.TIMESTAMPTZ: ">i8",
 }  # fmt: skip
 _BY_NAME = {"smallint": ">i2", "integer": ">i4", "bigint": ">i8", "real": ">f4"}
-_LENGTH = np.dtype(">i4")
+#: What stands before each field.
+LENGTH = np.dtype(">i4")
 #: Bytes in which each row says, before its first field, how many fields it has.
 COUNT = 2
 #: What a field of a numeric begins with: how many digits of base 10,000, what the first of them counts, the sign, and
@@ -35,7 +38,8 @@ _NEGATIVE, _NO_NUMBER = 0x4000, 0xC000
 _ENDLESS = {0xD000: "Infinity", 0xF000: "-Infinity"}
 
 _DAY = 86_400_000_000
-_DAYS_TO_2000, _MICROSECONDS_TO_2000 = 10_957, 946_684_800_000_000
+#: What the server counts dates and moments from, as Arrow counts it.
+DAYS_TO_2000, MICROSECONDS_TO_2000 = 10_957, 946_684_800_000_000
 _FIRST, _LAST = -719_162, 2_932_896  # the days of 0001-01-01 and 9999-12-31, counted from 1970
 
 
@@ -66,19 +70,18 @@ class CopiedRows:
         self.stored = stored
         self.free = len(content) if free is None else free
         self.rows = len(starts)
-        #: Of the fields of fixed length that come first in each row: how many, their edges, and their values side by
-        #: side, where no row has a NULL there.
-        self._fixed = 0
-        self._offsets = [0]
-        self._block: NDArray[Any] | None = None
         self._known: list[Places] = []
         self._sizes: dict[int, Places] = {}
-        self._looked = False
 
-    def _take_block(self) -> None:
-        if self._looked:
-            return
-        self._looked = True
+    def forget(self) -> None:
+        """Give up what is known of the fields."""
+        self._known, self._sizes = [], {}
+        self.__dict__.pop("_leading", None)
+
+    @cached_property
+    def _leading(self) -> tuple[list[int], NDArray[Any] | None]:
+        """Of the fields of fixed length that come first in each row: where each begins, and the last one ends, in all
+        rows, and their values side by side. None of them where a row has a NULL there."""
         forms = []
         for sql_type in self.stored:
             letters = form_of(sql_type)
@@ -86,21 +89,24 @@ class CopiedRows:
                 break
             forms.append(np.dtype(letters))
         parts = [
-            (f"{kind}{place}", one) for place, form in enumerate(forms) for kind, one in (("n", _LENGTH), ("v", form))
+            (f"{kind}{place}", one) for place, form in enumerate(forms) for kind, one in (("n", LENGTH), ("v", form))
         ]
         if not parts or not self.rows:
-            return
+            return [0], None
         block = every_place(self.content, np.dtype(parts).itemsize)[self.starts].view(np.dtype(parts))
-        if all((block[f"n{place}"] == form.itemsize).all() for place, form in enumerate(forms)):
-            self._block, self._fixed = block, len(forms)
-            for form in forms:
-                self._offsets.append(self._offsets[-1] + 4 + form.itemsize)
+        if not all((block[f"n{place}"] == form.itemsize).all() for place, form in enumerate(forms)):
+            return [0], None
+        return [0, *accumulate(LENGTH.itemsize + form.itemsize for form in forms)], block
+
+    @property
+    def _fixed(self) -> int:
+        """How many fields these are."""
+        return len(self._leading[0]) - 1
 
     def begins(self, field: int) -> Places:
         """Where a field's length stands in each row; for the number of fields, where each row ends."""
-        self._take_block()
         if field <= self._fixed:
-            return self.starts + self._offsets[field]
+            return self.starts + self._leading[0][field]
         self._known = self._known or [self.begins(self._fixed)]
         while len(self._known) <= field - self._fixed:
             last = self._fixed + len(self._known) - 1
@@ -109,25 +115,20 @@ class CopiedRows:
 
     def sizes(self, field: int) -> Places:
         """The length of a field in each row, -1 for NULL."""
-        self._take_block()
         if field < self._fixed:
-            return np.full(self.rows, self._offsets[field + 1] - self._offsets[field] - 4, dtype=np.int64)
+            begin, end = self._leading[0][field : field + 2]
+            return np.full(self.rows, end - begin - LENGTH.itemsize, dtype=np.int64)
         if field not in self._sizes:
-            self._sizes[field] = every_place(self.content, 4)[self.begins(field)].view(_LENGTH).astype(np.int64)
+            self._sizes[field] = every_place(self.content, 4)[self.begins(field)].view(LENGTH).astype(np.int64)
         return self._sizes[field]
 
     def has_nulls(self, field: int) -> bool:
         """True where a row has a NULL there."""
-        self._take_block()
         return field >= self._fixed and bool((self.sizes(field) < 0).any())
 
     def take(self, rows: NDArray[np.intp]) -> CopiedRows:
         """Some of the rows."""
         return CopiedRows(self.content, self.starts[rows], self.stored, self.free)
-
-    def anew(self) -> CopiedRows:
-        """The same rows, without what is known of their fields."""
-        return CopiedRows(self.content, self.starts, self.stored, self.free)
 
     def alone(self) -> CopiedRows:
         """The same rows in a buffer of their own, which holds nothing else than what lies between them."""
@@ -160,11 +161,10 @@ class CopiedRows:
 
     def _numbers(self, field: int) -> tuple[NDArray[Any], Mask]:
         """The numbers of a field of fixed length, and which are not NULL."""
-        self._take_block()
         form = np.dtype(form_of(self.stored[field]))
-        if field < self._fixed:
-            assert self._block is not None
-            return self._block[f"v{field}"].astype(form.newbyteorder("=")), np.ones(self.rows, dtype=np.bool_)
+        block = self._leading[1]
+        if block is not None and field < self._fixed:
+            return block[f"v{field}"].astype(form.newbyteorder("=")), np.ones(self.rows, dtype=np.bool_)
         sizes = self.sizes(field)
         valid = sizes >= 0
         if not (sizes[valid] == form.itemsize).all():
@@ -223,7 +223,7 @@ def _bounds(family: Family) -> tuple[int, int]:
     """The first number of a type of dates or times that Kanal's type holds, and the first that it no longer does."""
     if family is Family.TIME:
         return 0, _DAY
-    unit, epoch = (1, _DAYS_TO_2000) if family is Family.DATE else (_DAY, _MICROSECONDS_TO_2000)
+    unit, epoch = (1, DAYS_TO_2000) if family is Family.DATE else (_DAY, MICROSECONDS_TO_2000)
     return _FIRST * unit - epoch, (_LAST + 1) * unit - epoch
 
 
@@ -243,6 +243,6 @@ def _temporal(numbers: NDArray[Any], valid: Mask, sql_type: SqlType) -> tuple[pa
         valid = valid & ~beyond
         numbers = np.where(beyond, 0, numbers)
     if family is not Family.TIME:
-        numbers = numbers + (_DAYS_TO_2000 if family is Family.DATE else _MICROSECONDS_TO_2000)
+        numbers = numbers + (DAYS_TO_2000 if family is Family.DATE else MICROSECONDS_TO_2000)
     whole = pa.array(numbers, mask=None if valid.all() else ~valid)
     return (whole.cast(pa.int32()) if family is Family.DATE else whole).cast(sql_type.arrow), strays

@@ -15,7 +15,7 @@ import pyarrow as pa
 import sqlalchemy as sa
 from sqlalchemy import exc
 
-from kanal.connections.base import Column, Connection, Digest
+from kanal.connections.base import Column, Connection, OrdinarySource
 from kanal.connections.batches import fetched
 from kanal.connections.description import ColumnInfo, TableInfo
 from kanal.connections.loading import Load
@@ -38,7 +38,7 @@ from kanal.core.types import (
 )
 
 
-class SqlDatabase(SqlOpening):
+class SqlDatabase(SqlOpening, OrdinarySource):
     """A named connection to a SQL database, with its tables and rows."""
 
     #: True where a join of two whole tables is quick without an index of one.
@@ -191,22 +191,6 @@ class SqlDatabase(SqlOpening):
     def orders_exactly(self, column: ColumnInfo) -> bool:
         """True where the order of a column's values tells all of them apart."""
         return self.selects.bytewise(sa.column(column.name)) is not None
-
-    def carries(self, column: ColumnInfo, target: Connection, there: ColumnInfo) -> bool:
-        """True where a target takes a column's values in the very form in which this source sends them."""
-        del column, target, there
-        return False
-
-    def moves_to(self, target: Connection) -> bool:
-        """True where the engine of a target can itself take rows from here."""
-        del target
-        return False
-
-    def digest(self, table: TableInfo, columns: Sequence[str]) -> Digest | None:
-        """What the engine itself makes of a table's rows; None where it cannot, or a row has a value that is none of
-        Kanal's."""
-        del table, columns
-        return None
 
     def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
         """Values of a key column in a form in which two are equal just where the table's column holds them equal.

@@ -224,11 +224,10 @@ class PostgreSQL(SqlDatabase):
                 return None
             # Hashes hold what is equal to be the same, and -0.0 equals 0.0.
             values.append(f"{_SENT.get(column.type.name, '')}({quote(column.name)})")
-        name = self.sql_dialect.identifier_preparer.format_table(self.sa_table(table))
         sql = (
             f"SELECT count(*), coalesce(sum(hash_record_extended(ROW({', '.join(values)}), 4711)), 0), "
             f"count(*) FILTER (WHERE {self.odd(table, columns)}), "
-            f"current_setting('server_version_num')::integer / 10000, getdatabaseencoding() FROM {name}"
+            f"current_setting('server_version_num')::integer / 10000, getdatabaseencoding() FROM {self.written(table)}"
         )
         try:
             with self.errors(), self.connect() as connection:
@@ -262,7 +261,7 @@ class PostgreSQL(SqlDatabase):
             rows = self.rows_of(
                 "SELECT attname FROM pg_attribute AS a JOIN pg_collation AS c ON c.oid = a.attcollation "
                 "WHERE NOT c.collisdeterministic AND a.attrelid = to_regclass(:name)",
-                name=self.sql_dialect.identifier_preparer.format_table(self.sa_table(table)),
+                name=self.written(table),
             )
             self._loose_columns[place] = {row[0] for row in rows}
         return self._loose_columns[place]
@@ -390,8 +389,7 @@ class PostgreSQL(SqlDatabase):
         return self._reasons(_UNBUILDABLE, table)
 
     def _reasons(self, query: str, table: TableInfo) -> list[str]:
-        name = self.sql_dialect.identifier_preparer.format_table(self.sa_table(table))
-        return [str(why) for (why,) in self.found_by(sa.text(query).bindparams(name=name))]
+        return [str(why) for (why,) in self.found_by(sa.text(query).bindparams(name=self.written(table)))]
 
     def change(self, statement: sa.Executable) -> int:
         # The server commits it by itself: a process that is held up just then leaves no lock.

@@ -20,7 +20,7 @@ class CopiedBatch(SourceBatch):
     """Rows of a COPY as a reader delivers them; `places` says which field each column is."""
 
     def __init__(self, copied: CopiedRows, places: Mapping[str, int]) -> None:
-        made = _Made(copied, places)
+        self._made = made = _Made(copied, places)
         super().__init__(copied.rows, _Columns(made), _StraysOf(made))
         self.copied = copied
         self.places = places
@@ -37,13 +37,15 @@ class CopiedBatch(SourceBatch):
         return self.copied.goes_on(field) and (nullable or not self.copied.has_nulls(field))
 
     def forget(self) -> None:
-        self.copied = self.copied.anew()
-        made = _Made(self.copied, self.places)
-        self.columns, self.strays = _Columns(made), _StraysOf(made)
+        self._made.forget()
 
     def __reduce__(self) -> tuple[Any, ...]:
-        state = {name: value for name, value in vars(self).items() if name not in ("columns", "strays", "copied")}
+        state = {name: value for name, value in vars(self).items() if name not in _NOT_KEPT}
         return CopiedBatch, (self.copied, self.places), state
+
+
+#: What is made again of the rest.
+_NOT_KEPT = frozenset({"columns", "strays", "copied", "places", "_made"})
 
 
 class _Made:
@@ -58,6 +60,11 @@ class _Made:
         if name not in self._found:
             self._found[name] = self.copied.column(self.places[name])
         return self._found[name]
+
+    def forget(self) -> None:
+        """Give them up."""
+        self._found.clear()
+        self.copied.forget()
 
 
 class _Columns(Mapping[str, pa.Array]):

@@ -98,7 +98,7 @@ class PostgreSQLCatalogue(Catalogue):
     def table_rights(self, table: TableInfo) -> dict[str, bool]:
         kinds = ("select", "insert", "update", "delete")
         asked = ", ".join(f"has_table_privilege(:name, '{kind}')" for kind in kinds)
-        name = self.database.sql_dialect.identifier_preparer.format_table(self.database.sa_table(table))
+        name = self.database.written(table)
         return dict(zip(kinds, self.database.rows_of(f"SELECT {asked}", name=name)[0], strict=True))
 
     def other_databases(self) -> list[str]:
@@ -149,7 +149,7 @@ class PostgreSQLCatalogue(Catalogue):
             "CASE WHEN typtype = 'd' THEN format_type(typbasetype, typtypmod) END "
             "FROM pg_attribute JOIN pg_type AS t ON t.oid = atttypid "
             "WHERE attnum > 0 AND NOT attisdropped AND attrelid = to_regclass(:name)",
-            name=self.database.sql_dialect.identifier_preparer.format_table(self.database.sa_table(info)),
+            name=self.database.written(info),
         )
         texts = {row[0]: (row[1], row[2]) for row in rows}
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
@@ -61,29 +61,26 @@ class PostgreSQLLoad(SqlLoad):
         ruled = sa.text("SELECT relhasrules FROM pg_class WHERE oid = to_regclass(:name)").bindparams(name=place(table))
         if self.scalar(ruled):  # which may send an INSERT elsewhere, and do not hold for COPY
             raise RowsRefused(f"{table.name} has rules")
-        into, taken = (", ".join(map(quote, some)) for some in (names, names.values()))
-        over = "OVERRIDING SYSTEM VALUE " if any(column.always for column in table.chosen(names)) else ""
+        into = self._into(place(table), names, any(column.always for column in table.chosen(names)))
         # A division by 0 where there is such a value: the row is left to Kanal, which says what is wrong with it.
         guard = f"1 / (CASE WHEN {self.database.odd(source, list(names.values()))} THEN 0 ELSE 1 END) = 1"
-        sql = f"INSERT INTO {place(table)} ({into}) {over}SELECT {taken} FROM {place(source)} WHERE {guard}"
+        sql = f"{into} SELECT {', '.join(map(quote, names.values()))} FROM {place(source)} WHERE {guard}"
         with self.all_or_nothing():
             return self.connection.exec_driver_sql(sql, execution_options=AS_IT_IS).rowcount
         raise AssertionError
 
     def drop_indexes(self, table: TableInfo) -> list[str]:
         """Take the indexes of a table away, with the keys that they stand for; the statements that make them again."""
-        prepared = self.database.sql_dialect.identifier_preparer
-        name = prepared.format_table(self.table_of(table))
+        quote, name = self.database.sql_dialect.identifier_preparer.quote, self.database.written(table)
         self.run_sql(f"LOCK TABLE {name} IN ACCESS EXCLUSIVE MODE")
         found = self.rows(sa.text(_INDEXES).bindparams(name=name))
-        schema = f"{prepared.quote(table.schema)}." if table.schema else ""
         again = []
         for index, definition, key, constraint in found:
             if key is not None:
-                self.run_sql(f"ALTER TABLE {name} DROP CONSTRAINT {prepared.quote(key)}")
-                again.append(f"ALTER TABLE {name} ADD CONSTRAINT {prepared.quote(key)} {constraint}")
+                self.run_sql(f"ALTER TABLE {name} DROP CONSTRAINT {quote(key)}")
+                again.append(f"ALTER TABLE {name} ADD CONSTRAINT {quote(key)} {constraint}")
             else:
-                self.run_sql(f"DROP INDEX {schema}{prepared.quote(index)}")
+                self.run_sql(f"DROP INDEX {self.database.written(replace(table, name=index))}")
                 again.append(definition)
         return again
 
@@ -157,28 +154,28 @@ class PostgreSQLLoad(SqlLoad):
 
     def twin(self, table: TableInfo, name: str) -> TableInfo:
         """A new, empty table of that name, with all that belongs to another; nobody else writes to that meanwhile."""
-        preparer, fresh = self.database.sql_dialect.identifier_preparer, replace(table, name=name)
-        old, new = (preparer.format_table(self.database.sa_table(one)) for one in (table, fresh))
+        fresh = replace(table, name=name)
+        old, new = map(self.database.written, (table, fresh))
         self.run_sql(f"LOCK TABLE {old} IN SHARE ROW EXCLUSIVE MODE; CREATE TABLE {new} (LIKE {old} INCLUDING ALL)")
         return fresh
 
     def exchange(self, table: TableInfo, twin: TableInfo) -> None:
         """Put a twin in the place of a table, which goes; indexes and constraints are called as before."""
-        preparer = self.database.sql_dialect.identifier_preparer
-        old, new = (preparer.format_table(self.database.sa_table(one)) for one in (table, twin))
+        quote = self.database.sql_dialect.identifier_preparer.quote
+        old, new = map(self.database.written, (table, twin))
         indexes = sa.text(
             "SELECT c.relname, regexp_replace(pg_get_indexdef(i.indexrelid), '^CREATE( UNIQUE)? INDEX .* USING', '\\1')"
             " FROM pg_index AS i JOIN pg_class AS c ON c.oid = i.indexrelid "
             "WHERE i.indrelid = to_regclass(:name) ORDER BY i.indisprimary DESC, c.relname"
         )
         before, after = (self.rows(indexes.bindparams(name=one)) for one in (old, new))
-        self.run_sql(f"DROP TABLE {old}; ALTER TABLE {new} RENAME TO {preparer.quote(table.name)}")
-        schema = f"{preparer.quote(table.schema)}." if table.schema else ""
+        self.run_sql(f"DROP TABLE {old}; ALTER TABLE {new} RENAME TO {quote(table.name)}")
         for name, form in before:
             same = next((found for found in after if found[1] == form), None)
             if same is not None:
                 after.remove(same)
-                self.run_sql(f"ALTER INDEX {schema}{preparer.quote(same[0])} RENAME TO {preparer.quote(name)}")
+                made = self.database.written(replace(table, name=same[0]))
+                self.run_sql(f"ALTER INDEX {made} RENAME TO {quote(name)}")
 
     def check_at_once(self, keys: Sequence[ForeignKey]) -> None:
         # One that is INITIALLY DEFERRED would refuse no row, and fail the commit.
@@ -194,23 +191,26 @@ class PostgreSQLLoad(SqlLoad):
             self._deferred_keys.add(name)
 
     def has_triggers(self, table: TableInfo) -> bool:
-        name = self.database.sql_dialect.identifier_preparer.format_table(self.database.sa_table(table))
+        name = self.database.written(table)
         query = "SELECT EXISTS (SELECT FROM pg_trigger WHERE tgrelid = to_regclass(:name) AND NOT tgisinternal)"
         return bool(self.scalar(sa.text(query).bindparams(name=name)))
 
     def insert_select(self, table: sa.Table, columns: Sequence[str], rows: sa.Select[Any]) -> Any:
         if not any(table.c[name].info.get("always") for name in columns):
             return super().insert_select(table, columns, rows)
-        prepared = self.database.sql_dialect.identifier_preparer
-        named = ", ".join(map(prepared.quote, columns))
-        # As COPY does by itself.
-        into = f"INSERT INTO {prepared.format_table(table)} ({named}) OVERRIDING SYSTEM VALUE"
+        into = self._into(self.database.sql_dialect.identifier_preparer.format_table(table), columns, always=True)
         return sa.text(_escaped(f"{into} {self.database.compiled(rows)}"))
+
+    def _into(self, place: str, columns: Iterable[str], always: bool) -> str:
+        """The beginning of an INSERT, with what has columns that always number rows take values, as COPY does by
+        itself."""
+        named = ", ".join(map(self.database.sql_dialect.identifier_preparer.quote, columns))
+        return f"INSERT INTO {place} ({named}){' OVERRIDING SYSTEM VALUE' if always else ''}"
 
     def settle(self, table: TableInfo, columns: Sequence[str]) -> list[str]:
         notes = []
         there = self.table_of(table)
-        name = self.database.sql_dialect.identifier_preparer.format_table(there)
+        name = self.database.written(table)
         for column in table.chosen(columns):
             if not column.numbered:
                 continue

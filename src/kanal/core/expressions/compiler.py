@@ -36,11 +36,7 @@ from kanal.core.types import (
 
 
 def compiled(text: str, scope: Scope) -> Expression:
-    """The expression of an SQL text over the names in scope.
-
-    Raises ExpressionError, with the position in the text where it is known, for anything that is not understood:
-    syntax, a column, function or parameter that does not exist, types that do not go together.
-    """
+    """What `compile_expression` gives, by way of the parser."""
     compiler = _Compiler(text, scope)
     try:
         node = compiler.compile(parse(text))
