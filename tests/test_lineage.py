@@ -71,6 +71,9 @@ def test_lineage_comes_from_the_expressions_themselves(job: Path, cli: Cli) -> N
     outcome = cli("lineage", str(job), "vesel")
     assert outcome.returncode == 2 and "Did you mean" in outcome.stderr
     text = cli("lineage", str(job)).stdout
+    lines = text.splitlines()
+    second = next(place for place, line in enumerate(lines) if line.strip().startswith("found by"))
+    assert lines[second].index("found by") == lines[second - 1].index("new:skipper.")  # a cell of several lines
     assert "found by old:vessel.licence_txt" in text and "Rows are chosen by old:vessel.state, old:vessel.tons." in text
 
 

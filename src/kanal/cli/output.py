@@ -7,6 +7,7 @@ import os
 import re
 import sys
 from collections.abc import Iterable, Sequence
+from itertools import zip_longest
 from typing import Any, Protocol
 
 from rich.console import Console
@@ -95,8 +96,8 @@ def table(*columns: str, title: str | None = None) -> Table:
 
 def show(screen: Console, drawn: Table) -> None:
     """Print a table no wider than the screen: the column made to be cut is cut, to 24; then all close up."""
-    cells = [[_cell(cell) for cell in (column.header, *column.cells)] for column in drawn.columns]
-    widths = [max(cell.cell_len for cell in column) for column in cells]
+    cells = [[_lines(cell) for cell in (column.header, *column.cells)] for column in drawn.columns]
+    widths = [max(line.cell_len for cell in column for line in cell) for column in cells]
     least = sum(min(width, 24) if column.ratio else width for column, width in zip(drawn.columns, widths, strict=True))
     gap = 2 if least + 2 * (len(widths) - 1) <= screen.width else 1
     spare = screen.width - sum(widths) - gap * (len(widths) - 1)
@@ -105,9 +106,6 @@ def show(screen: Console, drawn: Table) -> None:
             widths[place] = max(8, widths[place] + spare)
             column.max_width = widths[place]
         column.ratio = None
-        for cell in cells[place]:
-            cell.truncate(widths[place], overflow="ellipsis")
-            cell.align("right" if column.justify == "right" else "left", widths[place])
     if sum(widths) + gap * (len(widths) - 1) > screen.width:
         drawn.padding = (0, gap, 0, 0)
         screen.print(drawn)  # which cuts the other columns too
@@ -115,15 +113,31 @@ def show(screen: Console, drawn: Table) -> None:
     if drawn.title:
         screen.print(f"[bold]{drawn.title}[/]")
     # Not by the table itself, which takes several times as long.
-    lines = [Text(" " * gap).join(row) for row in zip(*cells, strict=True)]
+    lines = []
+    for row in zip(*cells, strict=True):
+        for parts in zip_longest(*row, fillvalue=Text()):
+            fitted = (
+                _fitted(part, column.justify == "right", width)
+                for part, column, width in zip(parts, drawn.columns, widths, strict=True)
+            )
+            lines.append(Text(" " * gap).join(fitted))
+            lines[-1].rstrip()
     lines[0].stylize("bold")
-    for line in lines:
-        line.rstrip()
     screen.print(Text("\n").join(lines), soft_wrap=True)
 
 
-def _cell(content: Any) -> Text:
-    return content.copy() if isinstance(content, Text) else Text.from_markup(str(content))
+def _lines(content: Any) -> list[Text]:
+    """The lines of a cell, one at least."""
+    text = content if isinstance(content, Text) else Text.from_markup(str(content))
+    return list(text.split(allow_blank=True)) or [Text()]
+
+
+def _fitted(line: Text, right: bool, width: int) -> Text:
+    """A line of a cell, cut or filled up to a width."""
+    made = line.copy()
+    made.truncate(width, overflow="ellipsis")
+    made.align("right" if right else "left", width)
+    return made
 
 
 def mark(status: str) -> str:
