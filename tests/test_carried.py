@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 import kanal
 from conftest import Place
 from kanal.connections.sql import copy_rows, postgresql_rows
-from kanal.connections.sql.copy_binary import HEADER, TRAILER, binary_rows
+from kanal.connections.sql.copy_binary import binary_rows
 from kanal.connections.sql.copy_rows import CopiedRows
 from kanal.connections.sql.postgresql import PostgreSQL
 from kanal.core.errors import KanalError
@@ -39,8 +39,7 @@ def test_fields_that_were_copied_are_found_decoded_and_laid_out_again(
 ) -> None:
     kinds, rows = table
     columns, stored = columns_of(kinds, rows), [parse_type(NAMES.get(kind, kind)) for kind in kinds]
-    singles = [bytes(binary_rows([one.slice(row, 1) for one in columns]))[len(HEADER) : -len(TRAILER)]
-               for row in range(len(rows))]  # fmt: skip
+    singles = [bytes(binary_rows([one.slice(row, 1) for one in columns])) for row in range(len(rows))]
     starts = np.cumsum([0, *map(len, singles)])[: len(rows)] + copy_rows.COUNT
     content = np.frombuffer(b"".join(singles) + bytes(copy_rows.spare_bytes(stored)), np.uint8)
     copied = CopiedRows(content, starts.astype(np.int64), stored)
@@ -239,6 +238,7 @@ def test_indexes_on_which_something_depends_stay(places: Places, tmp_path: Path)
         new.sql(undo)
     for write, kind, why in (
         ("append", "postgresql", "for a table that is emptied"), ("truncate", "sqlite", "cannot take indexes away"),
+        ("truncate", "mariadb", "cannot take indexes away"),
     ):  # fmt: skip
         other = places(kind)
         other.sql("CREATE TABLE t (id integer, v text)")

@@ -387,7 +387,7 @@ def go_through(network: Network, places: Places, folder: Path, chance: random.Ra
     return fault
 
 
-@pytest.mark.parametrize("number", range(3))
+@pytest.mark.parametrize("number", [0, 1, pytest.param(2, marks=pytest.mark.matrix)])
 def test_whatever_happens_to_it_a_run_ends_as_if_nothing_had(
     network: Network, places: Places, tmp_path: Path, number: int
 ) -> None:

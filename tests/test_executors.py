@@ -98,7 +98,7 @@ def test_only_what_is_new_in_other_processes(
 
 @pytest.mark.parametrize("kind", KINDS)
 @pytest.mark.parametrize("commit", ["step", "batch"])
-@pytest.mark.parametrize("after", [0.3, 0.8, 1.5])
+@pytest.mark.parametrize("after", [0.8, *(pytest.param(after, marks=pytest.mark.matrix) for after in (0.3, 1.5))])
 def test_a_process_is_killed_and_the_run_goes_on_elsewhere(
     places: Places, tmp_path: Path, kind: str, commit: str, after: float
 ) -> None:

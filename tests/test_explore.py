@@ -18,9 +18,12 @@ from hypothesis import strategies as st
 import kanal
 from conftest import Cli, Files, Place, document
 from kanal.cli.output import example
+from kanal.core import profile
 from kanal.core.comparison import compare_hashes
+from kanal.core.conversions import converter
+from kanal.core.conversions.base import Options
 from kanal.core.profile import guess_type
-from kanal.core.types import holds, parse_type
+from kanal.core.types import DATE, TEXT, holds, parse_type
 from kanal.explore.likely import alike
 from test_servers import TYPES, job, row_of_types, succeeded
 
@@ -653,3 +656,16 @@ def test_a_draft_proposes_tables_under_other_names(places: Places, files: Files,
     assert made.target.table == "vessels"
     assert {name: column.from_ for name, column in made.columns.items()} == {"vessel_mark": "mark", "name": "nm"}
     assert cli("check", "job.toml").returncode == 0
+
+
+@pytest.mark.parametrize("form", profile._DATES)
+def test_every_date_of_a_format_looks_like_one(form: str) -> None:
+    chance = random.Random(3)
+    parts = [str(number).zfill(width) for number in (1, 9, 12, 28, 99, 1850, 2025) for width in (1, 2, 4)]
+    marks = ["", ".", "-", "/"]
+    texts = sorted({mark.join(chance.choices(parts, k=3)) for mark in marks for _ in range(3000)})
+    _, faults = converter(TEXT, DATE, Options(format=form))(pa.array(texts))
+    bad = {fault.row for fault in faults}
+    taken = [text for row, text in enumerate(texts) if row not in bad]
+    assert taken
+    assert all(re.fullmatch(profile._look(form), text) for text in taken)

@@ -185,13 +185,13 @@ def body(case: Case, fixed: bool) -> str:
 
 
 def killed_in(made: kanal.Job, instant: int) -> None:
-    """Run a job in a process that dies before its so-manieth batch is written, or before its commit."""
+    """Run a job in a process that dies before its so-manieth batch is sent or written, or before its commit."""
     child = os.fork()
     if child:
         os.waitpid(child, 0)
         return
     left = [instant]
-    write, end = PipelineStep._write, PipelineStep._end
+    send, write, end = PipelineStep._send, PipelineStep._write, PipelineStep._end
 
     def dies(real: Callable[..., Any]) -> Callable[..., Any]:
         def step(*arguments: Any) -> Any:
@@ -202,6 +202,7 @@ def killed_in(made: kanal.Job, instant: int) -> None:
 
         return step
 
+    PipelineStep._send = dies(send)  # type: ignore[method-assign]
     PipelineStep._write, PipelineStep._end = dies(write), dies(end)  # type: ignore[method-assign]
     try:
         made.run()

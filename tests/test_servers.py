@@ -540,7 +540,7 @@ def test_a_killed_load_leaves_the_target_as_it_was(
     with old.engine.begin() as connection:
         connection.exec_driver_sql("INSERT INTO t VALUES (?, ?)", [(n, "new") for n in range(BIG)])
     new.sql("CREATE TABLE t (id integer PRIMARY KEY, v varchar(9))", "INSERT INTO t VALUES (1, 'old'), (2, 'old')")
-    body = '[defaults]\nbatch_rows = 2000\n[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "truncate"'
+    body = '[defaults]\nbatch_rows = 200\n[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "truncate"'
     made = job(files.folder, body, old=old, new=new)
     process = subprocess.Popen([sys.executable, "-m", "kanal", "run", "job.toml"], cwd=files.folder)
     deadline = time.monotonic() + 60
@@ -626,7 +626,7 @@ def test_rows_of_several_packets_and_packets_of_several_reads() -> None:
         _rfile = Trickle(b"".join(map(packet, rows)) + packet(b"\xfe\0\0\2\0"))
 
     found = []
-    for buffer, starts in _packets(Connection(), 2, 10**9):
+    for buffer, starts in _packets(Connection(), 1, 2, 10**9):
         ends = [*(start - 4 for start in starts[1:]), len(buffer)]
         found += [buffer[start:end] for start, end in zip(starts, ends, strict=True)]
     assert [row[:20] for row in found] == [row[:20] for row in rows[:3]] + [rows[3][:20]]

@@ -401,9 +401,9 @@ def test_late_and_silent(files: Files, hook: Any, monkeypatch: pytest.MonkeyPatc
     path = house(
         files, NOTIFY.format(ALL) + 'silent_for = "2 days"\n[schedule]\ncron = "0 2 * * *"\nfinish_by = 06:00:00\n'
     )
-    service = Service([path])
+    midnight = dt.datetime.now(dt.UTC).replace(hour=0, minute=0, second=0, microsecond=0) + dt.timedelta(days=1)
+    service = Service([path], ahead=midnight - dt.datetime.now(dt.UTC))
     try:
-        midnight = dt.datetime.now(dt.UTC).replace(hour=0, minute=0, second=0, microsecond=0) + dt.timedelta(days=1)
         for hours, expected in (
             (5.5, 0),
             (6.5, 1),

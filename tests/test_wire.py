@@ -14,7 +14,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from kanal.connections.batches import rebatched
-from kanal.connections.sql.copy_binary import HEADER, TRAILER, binary_rows
+from kanal.connections.sql import mariadb_rows
+from kanal.connections.sql.copy_binary import binary_rows
 from kanal.connections.sql.mariadb_rows import row_batches
 from kanal.connections.sql.text_rows import cast_to_text, text_rows
 
@@ -73,13 +74,13 @@ def test_binary_rows_are_as_the_manual_of_postgresql_has_them(
     table: tuple[list[str], list[tuple[Any, ...]]], skip: int
 ) -> None:
     kinds, rows = table
-    expected = bytearray(HEADER)
+    expected = bytearray()
     for row in rows:
         expected += struct.pack(">h", len(row))
         for kind, value in zip(kinds, row, strict=True):
             content = None if value is None else KINDS[kind][2](value)
             expected += struct.pack(">i", -1) if content is None else struct.pack(">i", len(content)) + content
-    assert bytes(binary_rows(columns_of(kinds, rows, skip))) == bytes(expected + TRAILER)
+    assert bytes(binary_rows(columns_of(kinds, rows, skip))) == bytes(expected)
 
 
 @pytest.mark.parametrize(("precision", "scale"), [(1, 0), (5, 2), (12, 2), (18, 0), (18, 18), (18, 7), (9, 4), (8, 5)])
@@ -87,7 +88,7 @@ def test_binary_decimals_keep_their_value(precision: int, scale: int) -> None:
     most = 10**precision - 1
     numbers = [0, 1, -1, most, -most, most // 3, 10 ** (precision // 2), -(10 ** (precision // 2)) + 1]
     values = [Decimal(number).scaleb(-scale) for number in numbers]
-    content = bytes(binary_rows([pa.array(values, pa.decimal128(precision, scale))]))[len(HEADER) : -len(TRAILER)]
+    content = bytes(binary_rows([pa.array(values, pa.decimal128(precision, scale))]))
     width = len(content) // len(values)
     for place, value in enumerate(values):
         fields = struct.unpack(f">hi{(width - 6) // 2}h", content[place * width : (place + 1) * width])
@@ -138,9 +139,16 @@ class Server:
 
     _result: Any = None
 
-    def __init__(self, rows: list[tuple[bytes | None, ...]]) -> None:
+    def __init__(self, rows: list[tuple[bytes | None, ...]], at_once: int = 2**20, first: int = 250) -> None:
         packets = [b"".join(map(self.encoded, row)) for row in rows] + [b"\xfe\0\0\2\0"]
-        self._rfile = io.BytesIO(b"".join(len(p).to_bytes(3, "little") + b"\0" + p for p in packets))
+        self.content = b"".join(
+            len(p).to_bytes(3, "little") + bytes([(first + number) % 256]) + p for number, p in enumerate(packets)
+        )
+        self._rfile, self._at_once = self, at_once
+        self._sent = io.BytesIO(self.content)
+
+    def read1(self, size: int) -> bytes:
+        return self._sent.read(min(size, self._at_once))
 
     def encoded(self, value: bytes | None) -> bytes:
         if value is None:
@@ -155,12 +163,14 @@ class Server:
         self._result = type("Result", (), {"unbuffered_active": unbuffered})()
 
 
-@given(tables(["text"]), st.integers(1, 7))
-@settings(max_examples=100, deadline=None)
-def test_rows_of_mariadb_are_read_as_they_were_sent(table: tuple[list[str], list[tuple[Any, ...]]], size: int) -> None:
+@given(tables(["text"]), st.integers(1, 7), st.sampled_from([9, 100, 2**20]), st.booleans(), st.integers(0, 255))
+@settings(max_examples=150, deadline=None)
+def test_rows_of_mariadb_are_read_as_they_were_sent(
+    table: tuple[list[str], list[tuple[Any, ...]]], size: int, at_once: int, long: bool, first: int
+) -> None:
     kinds, rows = table
-    rows = [*rows, tuple("z" * 70_000 for _ in kinds)]
-    server = Server([tuple(None if value is None else value.encode() for value in row) for row in rows])
+    rows = [*rows, *([tuple("z" * 70_000 for _ in kinds)] if long else []), tuple("\0\0\0\0\1\0\0\1a" for _ in kinds)]
+    server = Server([tuple(None if value is None else value.encode() for value in row) for row in rows], at_once, first)
     batches = list(row_batches(server, "SELECT", [pa.string()] * len(kinds), size, 10**9))
     assert [len(batch[0]) for batch in batches[:-1]] == [size] * (len(batches) - 1)
     assert [row for batch in batches for row in zip(*(a.to_pylist() for a in batch), strict=True)] == rows
@@ -178,3 +188,15 @@ def test_batches_are_cut_and_joined(sizes: list[int], rows: int, most: int) -> N
     assert [number for batch in found for number in batch] == numbers
     assert all(0 < len(batch) <= rows and (len(batch) == 1 or 8 * len(batch) <= most) for batch in found)
     assert most < 10**9 or all(len(batch) == rows for batch in found[:-1])
+
+
+def test_packets_of_mariadb_are_found_at_once_or_not_at_all() -> None:
+    rows = [(f"row {number}".encode(), b"\0" * (number % 9)) for number in range(600)]
+    content = Server(rows).content
+    found = mariadb_rows._found(bytearray(content), 0, 2).tolist()
+    lengths = [len(b"".join(map(Server([]).encoded, row))) + 4 for row in rows]
+    assert found == [sum(lengths[:place]) for place in range(len(rows) + 1)]
+    for place in (3, lengths[0] + 3):  # packets that are not numbered as they come
+        changed = bytearray(content)
+        changed[place] ^= 1
+        assert not len(mariadb_rows._found(changed, 0, 2))

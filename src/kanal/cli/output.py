@@ -16,6 +16,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from kanal.core.errors import duration
 from kanal.core.reasons import NOTICES
 from kanal.core.tally import COUNTS, Tally
 
@@ -157,23 +158,15 @@ def number(count: int) -> str:
     return f"{count:,}" if count else "[dim]0[/]"
 
 
-def seconds(duration: float) -> str:
-    """A duration for a table: seconds, or minutes and seconds from a minute on."""
-    if duration < 60:
-        return f"{duration:.2f} s" if duration < 10 else f"{duration:.1f} s"
-    minutes, rest = divmod(round(duration), 60)
-    return f"{minutes // 60}h {minutes % 60:02d}m" if minutes >= 60 else f"{minutes}m {rest:02d}s"
-
-
 def tally_table(rows: Iterable[tuple[str, str, Tally, float]]) -> Table:
     """Steps with their counts: name, status, tally, seconds. Columns without any row are left out."""
     steps = list(rows)
     shown = [name for name in COUNTS if name in _ALWAYS or any(getattr(tally, name) for _, _, tally, _ in steps)]
     made = table("", "~step", *(f"#{name}" for name in shown), "#time")
     total = Tally.sum(tally for _, _, tally, _ in steps)
-    for step, status, tally, duration in steps:
+    for step, status, tally, seconds in steps:
         counts = [_count(name, getattr(tally, name)) for name in shown]
-        made.add_row(mark(status), escape(step), *counts, seconds(duration))
+        made.add_row(mark(status), escape(step), *counts, duration(seconds))
     if len(steps) > 1:
         made.add_section()
         made.add_row("", "[bold]all[/]", *(f"[bold]{getattr(total, name):,}[/]" for name in shown), "")

@@ -9,7 +9,8 @@ from contextlib import contextmanager
 from rich.table import Table
 
 from kanal.cli import lasting
-from kanal.cli.output import console, escape, number, seconds, status_text, table
+from kanal.cli.output import console, escape, number, status_text, table
+from kanal.core.errors import duration
 from kanal.core.tally import Tally
 from kanal.runner import StepResult, Watcher
 
@@ -64,7 +65,7 @@ class Progress:
                 elapsed = time.perf_counter() - self.began[step]
             shown = status_text(status) + self._where(step)
             if tally is None or elapsed is None:
-                taken = seconds(elapsed) if elapsed else ""
+                taken = duration(elapsed) if elapsed else ""
                 drawn.add_row(escape(step), shown, "", self._share(step), "", "", "", taken, "")
                 continue
             rejected = f"[red]{tally.rejected:,}[/]" if tally.rejected else number(0)
@@ -77,7 +78,7 @@ class Progress:
                 number(tally.written),
                 rejected,
                 speed,
-                seconds(elapsed),
+                duration(elapsed),
                 self._left(step, tally.read, elapsed),
             )
         return drawn

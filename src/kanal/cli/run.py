@@ -26,13 +26,12 @@ from kanal.cli.output import (
     print_json,
     print_notes,
     rejects_table,
-    seconds,
     show,
     status_text,
     tally_table,
 )
 from kanal.cli.progress import shown_progress
-from kanal.core.errors import KanalError
+from kanal.core.errors import KanalError, duration
 from kanal.job import Job
 from kanal.runlog import RunLogStore
 from kanal.runlog.documents import run_document
@@ -206,7 +205,7 @@ def print_run(screen: Console, outcome: Run, log: RunLogStore, path: Path) -> No
         path = path.resolve().relative_to(Path.cwd())
     status, named = status_text(outcome.status), arguments_for(path)
     where = f" in {escape(outcome.environment)}" if outcome.environment else ""
-    screen.print(f"[bold]{escape(outcome.job)}[/]{where}  run {outcome.run}  {status}  in {seconds(outcome.seconds)}")
+    screen.print(f"[bold]{escape(outcome.job)}[/]{where}  run {outcome.run}  {status}  in {duration(outcome.seconds)}")
     screen.print()
     show(screen, tally_table((s.step, str(s.status), s.tally, s.seconds) for s in outcome.steps))
     print_notes(screen, outcome.steps)

@@ -20,13 +20,12 @@ from kanal.cli.output import (
     print_json,
     print_notes,
     rejects_table,
-    seconds,
     show,
     status_text,
     table,
     tally_table,
 )
-from kanal.core.errors import counted
+from kanal.core.errors import counted, duration
 from kanal.runlog import RunLogStore, RunRecord, Usual, WorkerShare, by_worker
 from kanal.runlog.documents import run_document
 from kanal.runner.unusual import fewer_than_usual
@@ -62,7 +61,7 @@ def runs(run: int | None, job: Path | None, run_log: str | None, json: bool) -> 
                 escape(record.job),
                 status_text(record.status),
                 f"{record.started:%Y-%m-%d %H:%M:%S}",
-                seconds(record.seconds),
+                duration(record.seconds),
                 str(len(record.steps)),
                 number(total.read),
                 rejected,
@@ -77,7 +76,7 @@ def runs(run: int | None, job: Path | None, run_log: str | None, json: bool) -> 
         return 0
     screen.print(
         f"[bold]{escape(record.job)}[/]  run {record.run}  {status_text(record.status)}  "
-        f"started {record.started:%Y-%m-%d %H:%M:%S} UTC, took {seconds(record.seconds)}"
+        f"started {record.started:%Y-%m-%d %H:%M:%S} UTC, took {duration(record.seconds)}"
     )
     begun = [f"by {record.started_by}" if record.started_by else "", f"on {record.host}" if record.host else ""]
     begun += [f"due {record.due:%Y-%m-%d %H:%M:%S}"] if record.due else []
@@ -144,7 +143,7 @@ def _workers_table(shares: Sequence[WorkerShare]) -> Table:
     drawn = table("worker", "#tasks", "#rows", "#reading", "#computing", "#writing", *more, title=title)
     for share in shares:
         row = [escape(share.worker), number(share.tasks), number(share.read)]
-        row += [seconds(part) for part in (share.reading, share.computing, share.writing)]
+        row += [duration(part) for part in (share.reading, share.computing, share.writing)]
         row += [number(share.lost)] if with_lost else []
         row += [escape("; ".join(share.now[:3]) + ("; …" if len(share.now) > 3 else ""))] if with_now else []
         drawn.add_row(*row)
@@ -163,9 +162,9 @@ def _times_table(
         rows = f"[yellow]{step.tally.read:,}[/]" if fewer_than_usual(step, usual) else number(step.tally.read)
         drawn.add_row(
             escape(step.step),
-            *(seconds(part) if step.step in times else "" for part in parts),
-            seconds(step.seconds),
-            seconds(known.seconds) if known else "",
+            *(duration(part) if step.step in times else "" for part in parts),
+            duration(step.seconds),
+            duration(known.seconds) if known else "",
             rows,
             f"{known.read:,.0f}" if known else "",
         )

@@ -7,9 +7,9 @@ from pathlib import Path
 
 from kanal.cli.jobs import arguments_for, crew, read_job
 from kanal.cli.log import find_run_log
-from kanal.cli.output import console, escape, mark, number, print_hints, print_json, seconds, show, status_text, table
+from kanal.cli.output import console, escape, mark, number, print_hints, print_json, show, status_text, table
 from kanal.cli.run import parse_values, writing_events
-from kanal.core.errors import KanalError, counted
+from kanal.core.errors import KanalError, counted, duration
 from kanal.core.tally import Tally
 from kanal.runlog.documents import run_document
 from kanal.runner.run_options import RunOptions
@@ -56,7 +56,7 @@ def _line(outcome: WindowOutcome) -> str:
     total = Tally.sum(step.tally for step in outcome.run.steps)
     rejected = f", [red]{total.rejected:,} rejected[/]" if total.rejected else ""
     said = (f"{status_text(str(outcome.run.status))}  {escape(where)}  run {outcome.run.run}: read {total.read:,}, "
-            f"written {total.written:,}{rejected}, in {seconds(outcome.run.seconds)}")  # fmt: skip
+            f"written {total.written:,}{rejected}, in {duration(outcome.run.seconds)}")  # fmt: skip
     errors = [step.error for step in outcome.run.steps if step.error]
     return said + (f"\n    {escape(errors[0])}" if errors else "")
 

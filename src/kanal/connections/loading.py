@@ -147,6 +147,9 @@ class Stage(Protocol):
     def add(self, encoded: Any) -> None:
         """Put rows in; raises RowsRefused, with none of them in, for values that the table's columns cannot hold."""
 
+    def send(self, encoded: Any) -> int | None:
+        """As `add`, to a StreamLoad, which says by its `confirm` what becomes of the rows; otherwise as its `send`."""
+
     def clear(self) -> None:
         """Take all rows out; numbers go on."""
 
@@ -283,6 +286,21 @@ class Load(Protocol):
 
     def close(self) -> None:
         """Undo what was not committed and give the connection back."""
+
+
+class StreamLoad(Load, Protocol):
+    """A transaction on a target that can be sent several batches before it says what it makes of them.
+
+    Nothing else may be asked of it between the first `send` and `confirm`.
+    """
+
+    def send(self, table: TableInfo, encoded: Any) -> int | None:
+        """Send an encoded batch; how many bytes it is. None where it was not sent, since it is of another form than
+        those before, which are to be confirmed first."""
+
+    def confirm(self) -> None:
+        """Wait for what becomes of all that was sent; raises RowsRefused, with nothing of it inserted, where the target
+        refuses a row."""
 
 
 class MovingLoad(Load, Protocol):

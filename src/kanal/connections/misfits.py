@@ -31,6 +31,21 @@ def too_many_bytes(values: pa.Array, limit: int, message: str) -> list[Fault]:
     return faults_where(values, sizes > limit, Reason.TOO_LONG, message)
 
 
+#: The days of 0001-01-01 and 9999-12-31, counted from 1970, and how many microseconds a day has.
+FIRST_DAY, LAST_DAY, DAY = -719_162, 2_932_896, 86_400_000_000
+
+
+def bounds_of_years(day: int, epoch: int = 0) -> tuple[int, int]:
+    """Of moments as numbers, so many a day and counted from so many after 1970: the first one of the year 1, and the
+    first one after the year 9999."""
+    return FIRST_DAY * day - epoch, (LAST_DAY + 1) * day - epoch
+
+
+def beyond_years(number: int, low: int) -> str:
+    """What is said of a moment that is not in the years 1 to 9999, of which `low` is the first one."""
+    return "before the year 1" if number < low else "after the year 9999"
+
+
 def too_fine(values: pa.Array, digits: int, remedy: str) -> list[Fault]:
     """Faults for moments, in microseconds, of which only so many decimals of a second are kept."""
     numbers = values.cast(pa.int64()).fill_null(0).to_numpy(zero_copy_only=False)

@@ -43,9 +43,10 @@ class Writes(StrEnum):
     PORTIONS = "portions"
     SWAP = "swap"
     REBUILD = "rebuild"
+    STREAM = "stream"
 
 
-#: What a connection lacks, as the end of a sentence, and the way out.
+#: What a connection lacks that a job can ask for, as the end of a sentence, and the way out.
 _LACKS: dict[Reads | Writes, tuple[str, str]] = {
     Reads.ROWS: ("cannot be read from", "name another source"),
     Reads.FILTER: ("does not filter rows", "leave that to Kanal"),

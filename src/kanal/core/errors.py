@@ -84,6 +84,14 @@ def listed(names: Sequence[str]) -> str:
     return " and ".join(filter(None, [", ".join(names[:-1]), *names[-1:]]))
 
 
+def duration(seconds: float) -> str:
+    """Seconds for people: in minutes from a minute on, in hours from an hour on."""
+    if seconds < 60:
+        return f"{seconds:.2f} s" if seconds < 10 else f"{seconds:.1f} s"
+    minutes, rest = divmod(round(seconds), 60)
+    return f"{minutes // 60} h {minutes % 60:02d} min" if minutes >= 60 else f"{minutes} min {rest:02d} s"
+
+
 def counted(count: int, noun: str) -> str:
     """A number of things: `1 row`, `1,200 rows`."""
     return f"{count:,} {noun}" if count == 1 else f"{count:,} {noun}s"

@@ -158,6 +158,9 @@ def _mixed(texts: pa.Array, counts: Any) -> Guess | None:
     """Dates written in several forms that cannot be taken for each other, with the share of each."""
     chosen: list[tuple[float, str]] = []
     for form in _DATES:
+        alike = pc.match_substring_regex(texts, f"^(?:{_look(form)})$").to_numpy(zero_copy_only=False)
+        if counts[alike].sum() < _MIXED * counts.sum():  # what does not look so is none, and to find that out is dear
+            continue
         share = _share(texts, counts, DATE, Options(format=form))
         if share >= _MIXED and all(compiled(form).excludes(compiled(other)) for _, other in chosen):
             chosen.append((share, form))
@@ -186,11 +189,12 @@ def _candidates(texts: pa.Array) -> Iterable[tuple[SqlType, Options]]:
             if share(pattern) >= _WORTH:
                 yield sql_type, options
     for form in _DATES:
-        if share(_look(form)) >= _WORTH:
+        look = r"(19|20)\d{6}" if form == "%Y%m%d" else _look(form)  # other digits are rather a number
+        if share(look) >= _WORTH:
             yield DATE, Options(format=form)
-        elif share(f"{_look(form)} .*") >= _WORTH:
+        elif share(f"{look} .*") >= _WORTH:
             for time in _TIMES:
-                if share(f"{_look(form)} {_look(time)}") >= _WORTH:
+                if share(f"{look} {_look(time)}") >= _WORTH:
                     yield TIMESTAMP, Options(format=f"{form} {time}")
 
 
@@ -205,9 +209,7 @@ _LOOKS = {"%Y": r"\d{4}", "%y": r"\d\d", "%m": r"\d\d?", "%d": r"\d\d?", "%H": r
 
 
 def _look(form: str) -> str:
-    """A pattern for what a date or time of a format looks like."""
-    if form == "%Y%m%d":
-        return r"(19|20)\d{6}"
+    """A pattern that every date or time of a format matches."""
     pattern = form.replace(".", r"\.")
     for directive, digits in _LOOKS.items():
         pattern = pattern.replace(directive, digits)

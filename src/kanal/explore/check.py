@@ -266,8 +266,7 @@ def _told_apart(
 
 
 def _change(column: Any, old: dict[str, str | None], made: str | None) -> tuple[str, str | None, str | None]:
-    used = [name for owner, name in column.expression.uses if owner is None]
-    values = [old.get(name) for name in used]
+    values = [value for name, value in old.items() if (None, name) in column.expression.uses]
     came = ", ".join("NULL" if value is None else value for value in values) if any(values) else None
     return column.name, came, made
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -17,6 +17,7 @@ from kanal.core.reasons import Reason
 from kanal.core.rejects import Reject, row_key
 from kanal.core.tally import Tally, add_writes
 from kanal.core.transformation import (
+    ColumnPlan,
     convert_columns,
     look_up,
     rejects_of,
@@ -116,10 +117,18 @@ class SecondChances(StepState):
 
     def _stored_rows(self, batch: SourceBatch) -> pa.RecordBatch:
         """Rows as the target stores them, of a batch that has come through once before."""
+        return self._stored(batch, self.plan.columns)
+
+    def _keys_of(self, batch: SourceBatch) -> pa.RecordBatch:
+        """The keys of rows, as the target stores them."""
+        return self._stored(batch, [column for column in self.plan.columns if column.name in self.plan.key])
+
+    def _stored(self, batch: SourceBatch, columns: Sequence[ColumnPlan]) -> pa.RecordBatch:
+        """Columns of rows as the target stores them."""
         frame = Frame(batch, self.plan.source_types, self.moment)
         for lookup, table in self._lookups:
             look_up(frame, lookup, table)
-        made, _ = convert_columns(frame, self.plan.columns)
+        made, _ = convert_columns(frame, columns)
         return self.plan.target.storable(self.plan.target_table, made)[0]
 
     def _settle(self, waiting: Waiting, tally: Tally, rejects: list[Reject]) -> None:

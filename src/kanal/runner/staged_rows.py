@@ -109,8 +109,11 @@ class StagedRows:
             self.stage.add(self.stage.encode(part, encoded.first + start, gone))
             return Written(inserted=stop - start)
 
+        content = encoded.content
+        if content is None and encoded.rows.num_rows:
+            content = self.stage.encode(encoded.rows, encoded.first, encoded.withdrawn)
         try:
-            self.stage.add(encoded.content)
+            self.stage.add(content)
         except RowsRefused:
             self.counted = True
             return Written(refused=RefusalSearch(put)(0, encoded.rows.num_rows).refused)

@@ -24,7 +24,7 @@ from kanal.core.faults import Fault, texts_of
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.lookups import LookupTable
 from kanal.core.rejects import Reject, target_row
-from kanal.core.tally import Tally, add_writes
+from kanal.core.tally import Tally
 from kanal.core.transformation import (
     LookupPlan,
     check_rows,
@@ -37,13 +37,12 @@ from kanal.core.transformation import (
 from kanal.core.versioned_lookups import VersionedLookupTable
 from kanal.runner.incremental import Increment
 from kanal.runner.job_plan import PipelinePlan
-from kanal.runner.messages import Stopped
 from kanal.runner.new_files import NewFiles
 from kanal.runner.own_lookups import OwnLookups
 from kanal.runner.replay import batches_of
 from kanal.runner.staged_rows import EncodedRows
-from kanal.runner.step_ending import StepEnding
 from kanal.runner.step_state import OnBatch, Prepared, Rows, SharedLoad, Tagged, refusals, taken
+from kanal.runner.step_writing import StepWriting
 from kanal.runner.stream import (
     KeptRows,
     Waiting,
@@ -61,7 +60,7 @@ from kanal.runner.write_rules import WriteRule, rule_for
 _READERS = 64
 
 
-class PipelineStep(StepEnding):
+class PipelineStep(StepWriting):
     """One execution of a pipeline, from reading to commit."""
 
     def run(self, on_batch: OnBatch, shared: SharedLoad | None = None) -> None:
@@ -145,12 +144,7 @@ class PipelineStep(StepEnding):
                 # One thread reads, one computes, this one writes.
                 ready = stack.enter_context(read_ahead((self._prepare(batch, rule) for batch in batches), depth=1))
                 stack.push(self._stop_reading)
-                for prepared in ready:
-                    self._go_on()
-                    started = time.perf_counter()
-                    tally, rejects = self._write(prepared, rule)
-                    self._log(prepared, tally, rejects, time.perf_counter() - started)
-                    self._limit_rejects(final=False)
+                self._write_all(ready, rule)
             self._go_on()
             self._write_waiting(rule)
             started = time.perf_counter()
@@ -331,10 +325,6 @@ class PipelineStep(StepEnding):
         self._stop.set()
         self._break_reading()
         self._break()
-
-    def _go_on(self) -> None:
-        if self._stop.is_set():
-            raise Stopped
 
     def _what_is_new(self) -> Increment | None:
         if self.plan.since is None:
@@ -557,38 +547,6 @@ class PipelineStep(StepEnding):
         tally.read += rows
         return batch
 
-    def _write(self, prepared: Prepared, rule: WriteRule) -> tuple[Tally, list[Reject]]:
-        """The rest of a batch's way: write it, and count; its counts and all its rejects."""
-        batch, tally = prepared.batch, prepared.tally
-        if prepared.held is not None and self._own is not None:
-            self._own.waiting.add(prepared.held)
-            rule.keep(self._keys_of(prepared.held))
-        written = rule.write(prepared.encoded)
-        refused = refusals(written.refused, prepared.rows, prepared.good)
-        places = [row.place for row in written.refused]
-        over: list[int] = []
-        if len(prepared.replacing):
-            replaced = rule.replace(prepared.encoded_replacing)
-            refused += refusals(replaced.refused, prepared.rows, prepared.replacing)
-            over = [row.place for row in replaced.refused]
-            # What they replace was counted when it was written, and they take its place; a row that was not there after
-            # all is counted as it comes.
-            fresh = replaced.inserted if not rule.gathers else 0
-            tally.inserted += fresh
-            tally.superseded += len(prepared.replacing) - len(over) - fresh
-        rejects = prepared.rejects + rejects_of(batch, refused, would_be=self._would_be(prepared.rows))[0]
-        if len(prepared.bad):
-            rule.keep(prepared.rows.take(pa.array(prepared.bad)))
-        if self._kept is not None:
-            for chosen in (prepared.good, prepared.replacing):
-                self._kept.add(batch if len(chosen) == batch.rows else batch.take(chosen))
-        add_writes(tally, written)
-        tally.rejected = len(rejects)
-        self._resolve(batch, np.delete(prepared.good, places), np.delete(prepared.replacing, over))
-        if prepared.waiting is not None or places:
-            self._after_refusals(prepared, rule, places, over, tally, rejects)
-        return tally, rejects
-
     def _write_waiting(self, rule: WriteRule) -> None:
         """Write the rows that look up others of this load, once these are there."""
         own, gone_on = self._own, 1
@@ -610,20 +568,7 @@ class PipelineStep(StepEnding):
                 free = batch.take(np.flatnonzero(~waits))
                 gone_on += free.rows
                 if free.rows:
-                    prepared = self._made(free, Tally(read=free.rows), [], rule, started)
-                    started = time.perf_counter()
-                    tally, rejects = self._write(prepared, rule)
-                    self._log(prepared, tally, rejects, time.perf_counter() - started)
-                    self._limit_rejects(final=False)
-
-    def _keys_of(self, batch: SourceBatch) -> pa.RecordBatch:
-        """The keys of rows, as the target stores them."""
-        plan = self.plan
-        frame = Frame(batch, plan.source_types, self.moment)
-        for lookup, table in self._lookups:
-            look_up(frame, lookup, table)
-        rows, _ = convert_columns(frame, [column for column in plan.columns if column.name in plan.key])
-        return plan.target.storable(plan.target_table, rows)[0]
+                    self._write_one(self._made(free, Tally(read=free.rows), [], rule, started), rule)
 
     def _failed_checks(self, rows: pa.RecordBatch, good: Rows) -> Tagged:
         """The faults of those rows, by their place in the batch, that fail a check."""

@@ -9,10 +9,10 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
-from contextlib import AbstractContextManager, ExitStack, contextmanager
+from contextlib import AbstractContextManager, ExitStack, contextmanager, suppress
 from dataclasses import dataclass, replace
 from itertools import islice
-from typing import IO, Any, TypeVar
+from typing import IO, Any, TypeVar, cast
 
 import numpy as np
 
@@ -24,8 +24,37 @@ Item = TypeVar("Item")
 _END = object()
 
 
+class Ahead(Iterator[Item]):
+    """Items that other threads put into a queue, until so many have ended."""
+
+    def __init__(self, ready: queue.SimpleQueue[object], room: threading.Semaphore, threads: int) -> None:
+        self._ready = ready
+        self._room = room
+        self._left = threads
+        #: What has been taken out of the queue beforehand.
+        self._next: list[object] = []
+
+    def follows(self, seconds: float) -> bool:
+        """Wait up to so many seconds for what comes next; False where nothing does."""
+        if not self._next:
+            with suppress(queue.Empty):
+                self._next.append(self._ready.get(timeout=seconds))
+        return bool(self._next)
+
+    def __next__(self) -> Item:
+        while self._left:
+            item = self._next.pop() if self._next else self._ready.get()
+            self._room.release()
+            if isinstance(item, BaseException):
+                raise item
+            if item is not _END:
+                return cast("Item", item)
+            self._left -= 1
+        raise StopIteration
+
+
 @contextmanager
-def read_ahead(*streams: Iterable[Item], depth: int = 1) -> Iterator[Iterator[Item]]:
+def read_ahead(*streams: Iterable[Item], depth: int = 1) -> Iterator[Ahead[Item]]:
     """The items, fetched by other threads, one a stream, up to `depth` ahead; errors are raised where they are taken.
 
     An item is fetched once there is room for it, so that no more of them are held. Of several streams they come in no
@@ -53,24 +82,11 @@ def read_ahead(*streams: Iterable[Item], depth: int = 1) -> Iterator[Iterator[It
             return False
         return True
 
-    def taken() -> Generator[Item]:
-        left = len(streams)
-        while left:
-            item = ready.get()
-            room.release()
-            if item is _END:
-                left -= 1
-            elif isinstance(item, BaseException):
-                raise item
-            else:
-                yield item  # type: ignore[misc]
-                del item
-
     threads = [threading.Thread(target=fetch, args=(items,), name="kanal-reader", daemon=True) for items in streams]
     for thread in threads:
         thread.start()
     try:
-        yield taken()
+        yield Ahead(ready, room, len(streams))
     finally:
         stopping.set()
         room.release(len(threads))

@@ -11,7 +11,17 @@ import pyarrow as pa
 
 from kanal.connections.description import TableInfo
 from kanal.connections.errors import RowsRefused
-from kanal.connections.loading import Conflict, Load, MovingLoad, PortionLoad, PortionRows, RebuildLoad, Stage, Written
+from kanal.connections.loading import (
+    Conflict,
+    Load,
+    MovingLoad,
+    PortionLoad,
+    PortionRows,
+    RebuildLoad,
+    Stage,
+    StreamLoad,
+    Written,
+)
 from kanal.connections.roles import Writes
 from kanal.core.errors import KanalError
 from kanal.definition import Settings
@@ -102,6 +112,30 @@ class WriteRule:
             return self._write_staged(encoded.rows)
         return RefusalSearch(self._insert)(0, rows)
 
+    @property
+    def may_send(self) -> bool:
+        """True where batches may be sent before the target says what it makes of those before."""
+        return (
+            Writes.STREAM in self.load.target.writes
+            and self._staged is None
+            and not self.load.sifts_first(self.writing.table)
+        )
+
+    def send(self, encoded: EncodedRows) -> int | None:
+        """Send a batch to a target that says by `confirm` what it makes of it; how many bytes it is, None where it was
+        not sent since those before are to be confirmed first."""
+        if not encoded.rows.num_rows:
+            return 0
+        return cast(StreamLoad, self.load).send(self.writing.table, encoded.content)
+
+    def confirm(self) -> None:
+        """Wait for what becomes of what was sent; raises RowsRefused, with none of it written."""
+        cast(StreamLoad, self.load).confirm()
+
+    def sent(self, encoded: EncodedRows) -> Written:
+        """What became of a batch that was sent and confirmed."""
+        return Written(inserted=encoded.rows.num_rows)
+
     def _write_staged(self, rows: pa.RecordBatch) -> Written:
         staged = self._staged
         assert staged is not None
@@ -164,7 +198,7 @@ class WriteRule:
     def _insert(self, start: int, stop: int) -> Written:
         encoded = self._encoded
         assert encoded is not None
-        if stop - start < encoded.rows.num_rows:
+        if stop - start < encoded.rows.num_rows or encoded.content is None:
             encoded = self.encode(encoded.rows.slice(start, stop - start))
         refused = self.load.insert(self.writing.table, encoded.content) or ()  # those of other packages may say nothing
         found = [replace(row, place=start + row.place) for row in refused]
@@ -280,6 +314,16 @@ class Merge(WriteRule):
 
     def write(self, encoded: EncodedRows) -> Written:
         return self.rows.add(encoded)
+
+    @property
+    def may_send(self) -> bool:
+        return Writes.STREAM in self.load.target.writes
+
+    def send(self, encoded: EncodedRows) -> int | None:
+        return self.rows.stage.send(encoded.content)
+
+    def sent(self, encoded: EncodedRows) -> Written:
+        return Written()
 
     def replace(self, encoded: EncodedRows) -> Written:
         """Put rows by in the place of those with the same keys."""

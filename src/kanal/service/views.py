@@ -9,6 +9,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from kanal.core.errors import duration
 from kanal.core.reasons import NOT_REPLAYED, Reason
 from kanal.core.tally import COUNTS, Tally
 from kanal.runlog import RunGlance, RunLogStore, RunRecord, StepRecord, Usual, WorkerShare, by_worker, clock
@@ -22,14 +23,6 @@ _ALWAYS = frozenset({"read", "rejected", "inserted"})
 MARKS, TRENDS = 24, 40
 #: Rejected rows that one page shows.
 REJECTS = 100
-
-
-def duration(seconds: float) -> str:
-    """Seconds for people."""
-    if seconds < 60:
-        return f"{seconds:.2f} s" if seconds < 10 else f"{seconds:.1f} s"
-    minutes, rest = divmod(round(seconds), 60)
-    return f"{minutes // 60} h {minutes % 60:02d} min" if minutes >= 60 else f"{minutes} min {rest:02d} s"
 
 
 def ago(moment: dt.datetime | None, now: dt.datetime) -> str:

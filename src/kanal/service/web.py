@@ -34,7 +34,7 @@ from starlette.responses import (
 from starlette.routing import Route
 
 from kanal.connections.secrets import secret_value
-from kanal.core.errors import KanalError, masked
+from kanal.core.errors import KanalError, duration, masked
 from kanal.definition.secrets import Secret
 from kanal.explore.reject_files import reject_documents, write_csv
 from kanal.runlog import RunGlance, RunRecord, clock
@@ -67,7 +67,7 @@ def environment() -> jinja2.Environment:
         loader=jinja2.FileSystemLoader(PAGES), autoescape=True, trim_blocks=True, lstrip_blocks=True,
         undefined=jinja2.StrictUndefined,
     )  # fmt: skip
-    made.filters |= {"duration": views.duration, "number": lambda value: f"{value:,}", "explained": views.explained}
+    made.filters |= {"duration": duration, "number": lambda value: f"{value:,}", "explained": views.explained}
     made.globals |= {"signs": SIGNS, "version": VERSION}
     return made
 

@@ -53,8 +53,8 @@ def place_in_row(values: pa.Array) -> int:
 def binary_rows(
     columns: Sequence[pa.Array], copied: CopiedRows | None = None, carried: Sequence[int] = ()
 ) -> memoryview:
-    """The rows, with header and trailer: first those fields of copied rows that are named, in ascending order, then
-    these columns."""
+    """The rows, which go between header and trailer: first those fields of copied rows that are named, in ascending
+    order, then these columns."""
     fields = len(columns) + len(carried)
     pieces = _Pieces(copied.rows if copied is not None else len(columns[0]))
     if copied is not None and carried:
@@ -81,9 +81,9 @@ class _Pieces:
 
     def add_fixed(self) -> None:
         """Add what is the same for all rows."""
-        self._fixed = self.add_buffer(np.frombuffer(HEADER + TRAILER + _NULL, np.uint8), _FIXED_EDGES)
         #: The piece that is a NULL, and the one that is nothing.
-        self.null, self.nothing = self._fixed + 2, self._fixed + 3
+        self.null = self.add_buffer(np.frombuffer(_NULL, np.uint8), _FIXED_EDGES)
+        self.nothing = self.null + 1
 
     def add_buffer(self, content: Bytes, edges: Places) -> int:
         """Add pieces of a buffer, by where each begins, and where the last one ends; the number of the first."""
@@ -128,14 +128,14 @@ class _Pieces:
 
     def gathered(self) -> memoryview:
         """All of it."""
-        order = np.empty(self.rows * len(self._chosen) + 2, dtype=np.int32 if self._count < _SHORT else np.int64)
-        order[0], order[-1] = self._fixed, self._fixed + 1
-        if self._chosen:
-            inner = order[1:-1].reshape(self.rows, len(self._chosen))
-            for place, numbers in enumerate(self._chosen):
-                inner[:, place] = numbers
+        if not self.rows:
+            return memoryview(b"")
+        form_of_numbers = np.int32 if self._count < _SHORT else np.int64
+        order = np.empty((self.rows, len(self._chosen)), dtype=form_of_numbers)
+        for place, chosen in enumerate(self._chosen):
+            order[:, place] = chosen
         # No piece is longer than all buffers; those that are taken for many rows are a NULL's or a number of fields.
-        wide = self._size + len(order) * len(_NULL) > _SHORT
+        wide = self._size + order.size * len(_NULL) > _SHORT
         kind, form = (pa.large_binary(), np.int64) if wide else (pa.binary(), np.int32)
         edges = np.empty(self._count, dtype=form)
         in_place = self._room is not None and self._size <= len(self._room)
@@ -147,13 +147,13 @@ class _Pieces:
                 whole[size : size + len(content)] = content
             place, size = place + len(some), size + len(content)
         every = pa.Array.from_buffers(kind, self._count - 1, [None, pa.py_buffer(edges), pa.py_buffer(whole)])
-        taken = pc.take(every, pa.array(order), boundscheck=False)
+        taken = pc.take(every, pa.array(order.reshape(-1)), boundscheck=False)
         ends = np.frombuffer(taken.buffers()[1], form)
-        return memoryview(taken.buffers()[2])[: int(ends[len(order)])]
+        return memoryview(taken.buffers()[2])[: int(ends[order.size])]
 
 
 _NULL = b"\xff\xff\xff\xff"
-_FIXED_EDGES = np.cumsum([0, len(HEADER), len(TRAILER), len(_NULL), 0])
+_FIXED_EDGES = np.array([0, len(_NULL), len(_NULL)])
 
 
 def _lay_out(pieces: _Pieces, columns: Sequence[pa.Array], count: bytes) -> None:

@@ -15,6 +15,7 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
+from kanal.connections.misfits import DAY, beyond_years, bounds_of_years
 from kanal.connections.pieces import Bytes, Places, array_of_pieces, every_place
 from kanal.core.arrays import Mask, from_unscaled
 from kanal.core.errors import KanalError
@@ -37,10 +38,8 @@ _NUMERIC = np.dtype([("digits", ">i2"), ("weight", ">i2"), ("sign", ">u2"), ("sc
 _NEGATIVE, _NO_NUMBER = 0x4000, 0xC000
 _ENDLESS = {0xD000: "Infinity", 0xF000: "-Infinity"}
 
-_DAY = 86_400_000_000
 #: What the server counts dates and moments from, as Arrow counts it.
 DAYS_TO_2000, MICROSECONDS_TO_2000 = 10_957, 946_684_800_000_000
-_FIRST, _LAST = -719_162, 2_932_896  # the days of 0001-01-01 and 9999-12-31, counted from 1970
 
 
 def _wrong_form(sql_type: SqlType) -> KanalError:
@@ -56,6 +55,12 @@ def form_of(sql_type: SqlType) -> str | None:
 def spare_bytes(stored: Sequence[SqlType]) -> int:
     """How many bytes must follow the last row, so that its fields can be looked at like those of others."""
     return 32 + sum(12 for sql_type in stored if form_of(sql_type) is not None)
+
+
+def most_rows(size: int, stored: Sequence[SqlType]) -> int:
+    """How many rows a batch may have, so that what is known of their fields takes no more than a size: for each field
+    where it begins, its length, and a piece of what is written."""
+    return max(1, size // (3 * np.dtype(np.int64).itemsize * max(1, len(stored))))
 
 
 class CopiedRows:
@@ -222,9 +227,8 @@ _BOUNDS = frozenset({Family.DATE, Family.TIME, Family.TIMESTAMP, Family.TIMESTAM
 def _bounds(family: Family) -> tuple[int, int]:
     """The first number of a type of dates or times that Kanal's type holds, and the first that it no longer does."""
     if family is Family.TIME:
-        return 0, _DAY
-    unit, epoch = (1, DAYS_TO_2000) if family is Family.DATE else (_DAY, MICROSECONDS_TO_2000)
-    return _FIRST * unit - epoch, (_LAST + 1) * unit - epoch
+        return 0, DAY
+    return bounds_of_years(*((1, DAYS_TO_2000) if family is Family.DATE else (DAY, MICROSECONDS_TO_2000)))
 
 
 def _temporal(numbers: NDArray[Any], valid: Mask, sql_type: SqlType) -> tuple[pa.Array, Strays]:
@@ -238,8 +242,8 @@ def _temporal(numbers: NDArray[Any], valid: Mask, sql_type: SqlType) -> tuple[pa
         endless = {} if family is Family.TIME else {2**bits - 1: "infinity", -(2**bits): "-infinity"}
         for row in np.flatnonzero(beyond).tolist():
             number = int(numbers[row])
-            text = "24:00:00" if family is Family.TIME else "before the year 1" if number < 0 else "after the year 9999"
-            strays[row] = endless.get(number, text)
+            said = "24:00:00" if family is Family.TIME else beyond_years(number, low)
+            strays[row] = endless.get(number, said)
         valid = valid & ~beyond
         numbers = np.where(beyond, 0, numbers)
     if family is not Family.TIME:

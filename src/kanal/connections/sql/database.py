@@ -49,7 +49,7 @@ class SqlDatabase(SqlOpening, OrdinarySource):
     has_savepoints: bool = True
     reads: ClassVar[frozenset[Reads]] = frozenset(Reads) - {Reads.SPLIT, Reads.SHARED, Reads.FILES}
     writes: ClassVar[frozenset[Writes]] = frozenset(Writes) - {
-        Writes.FILES, Writes.PORTIONS, Writes.SWAP, Writes.REBUILD,
+        Writes.FILES, Writes.PORTIONS, Writes.SWAP, Writes.REBUILD, Writes.STREAM,
     }  # fmt: skip
     #: True where the columns of a table cannot have names that differ in case alone.
     folds_columns: ClassVar[bool] = False

@@ -15,6 +15,7 @@ from kanal.connections.batches import rebatched
 from kanal.connections.description import ColumnInfo, Constraint, TableInfo
 from kanal.connections.errors import DatabaseError, RowsRefused
 from kanal.connections.loading import Load
+from kanal.connections.misfits import DAY, beyond_years, bounds_of_years
 from kanal.connections.reading import Breaker, Reading
 from kanal.connections.roles import Writes
 from kanal.connections.sql.ddl import TableDefinitions
@@ -157,7 +158,7 @@ class DuckDB(FileDatabase):
     folds_columns = True
     has_savepoints = False
     checks_each_row = True
-    writes = frozenset(Writes) - {Writes.FILES, Writes.UNLINK, Writes.PORTIONS, Writes.SWAP}
+    writes = FileDatabase.writes - {Writes.UNLINK}
 
     @cached_property
     def catalogue(self) -> DuckDBCatalogue:
@@ -254,10 +255,6 @@ def _reader(result: Any, rows: int) -> Any:
     return read(rows)
 
 
-_FIRST_DAY, _LAST_DAY = -719_162, 2_932_896  # of the years 1 to 9999, counted from 1970
-_DAY = 86_400_000_000
-
-
 def _source_batch(rows: pa.RecordBatch, names: Sequence[str], types: dict[str, SqlType]) -> SourceBatch:
     """Rows as they came, in Kanal's types; moments outside the years 1 to 9999 are strays."""
     columns: dict[str, pa.Array] = {}
@@ -276,15 +273,14 @@ def _moments(name: str, values: pa.Array, wanted: SqlType, strays: dict[str, Str
     kind = pa.int32() if wanted.family is Family.DATE else pa.int64()
     unit = {"s": 1_000_000, "ms": 1_000}.get(getattr(values.type, "unit", ""), 1)
     numbers = values.cast(kind).fill_null(0).to_numpy(zero_copy_only=False).astype(np.int64)
-    low, high = (_FIRST_DAY, _LAST_DAY + 1) if wanted.family is Family.DATE else (
-        _FIRST_DAY * (_DAY // unit), (_LAST_DAY + 1) * (_DAY // unit))  # fmt: skip
+    low, high = bounds_of_years(1 if wanted.family is Family.DATE else DAY // unit)
     beyond = valid_mask(values) & ((numbers < low) | (numbers >= high))
     if not beyond.any():
         return values
     largest = 2**31 - 1 if wanted.family is Family.DATE else 2**63 - 1
     shown = {largest: "infinity", -largest: "-infinity"}
     strays[name] = {
-        row: shown.get(int(numbers[row]), "before the year 1" if numbers[row] < low else "after the year 9999")
+        row: shown.get(int(numbers[row]), beyond_years(int(numbers[row]), low))
         for row in np.flatnonzero(beyond).tolist()
     }
     keep = pa.array(np.where(beyond, 0, numbers), mask=beyond | ~valid_mask(values))

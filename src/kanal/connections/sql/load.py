@@ -127,6 +127,18 @@ class SqlLoad:
         self.insert_into(self.table_of(table), encoded)
         return ()
 
+    def send(self, table: TableInfo, encoded: Any) -> int | None:
+        """Send an encoded batch, of which is heard by `confirm`; how many bytes it is, None where it was not sent since
+        those before are to be confirmed first."""
+        return self.send_into(self.table_of(table), encoded)
+
+    def send_into(self, table: sa.Table, encoded: Any) -> int | None:
+        """The same."""
+        raise NotImplementedError
+
+    def confirm(self) -> None:
+        """Wait for what becomes of all that was sent; raises RowsRefused, with nothing of it inserted."""
+
     def stage(self, merging: Merging, columns: tuple[str, ...], name: str) -> SqlStage:
         """A temporary table for some of the columns of a merge."""
         used = self._stage_names.get(name, 0)

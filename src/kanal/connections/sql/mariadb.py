@@ -168,7 +168,7 @@ class MariaDB(SqlDatabase):
     drivers = frozenset({"pymysql"})
     on_connect = staticmethod(notice_silence)
     reads = frozenset(Reads) - {Reads.FILES, Reads.SHARED}
-    writes = frozenset(Writes) - {Writes.FILES, Writes.SWAP}
+    writes = SqlDatabase.writes | {Writes.PORTIONS}
     folds_columns = True
     pooling: ClassVar[dict[str, Any]] = {}
     looks_after = True

@@ -23,7 +23,7 @@ from kanal.connections.errors import DatabaseError, os_error_passes, state_passe
 from kanal.connections.loading import Load
 from kanal.connections.reading import Breaker, Reading
 from kanal.connections.roles import Reads, Writes
-from kanal.connections.sql.copy_rows import form_of
+from kanal.connections.sql.copy_rows import form_of, most_rows
 from kanal.connections.sql.database import SqlDatabase
 from kanal.connections.sql.ddl import TableDefinitions
 from kanal.connections.sql.load import AS_IT_IS, SqlLoad
@@ -308,7 +308,8 @@ class PostgreSQL(SqlDatabase):
 
                 try:
                     with self._server_errors():
-                        yield copied_batches(blocks, places, stored, reading.batch_rows, reading.batch_bytes)
+                        rows = min(reading.batch_rows, most_rows(reading.batch_bytes // 2, stored))
+                        yield copied_batches(blocks, places, stored, rows, reading.batch_bytes)
                 finally:
                     if not self._ended(blocks):
                         # The rest is not wanted: rather than read it all, the connection is given up.

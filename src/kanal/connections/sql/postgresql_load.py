@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
-from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import replace
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 import sqlalchemy as sa
 
 from kanal.connections.description import ForeignKey, TableInfo
-from kanal.connections.errors import RowsRefused
-from kanal.connections.sql.copy_binary import binary_rows, place_in_row, takes
+from kanal.connections.errors import DatabaseError, RowsRefused
+from kanal.connections.sql.copy_binary import HEADER, TRAILER, binary_rows, place_in_row, takes
 from kanal.connections.sql.load import AS_IT_IS, SqlLoad
 from kanal.connections.sql.portion import HASH, portion_form
 from kanal.connections.sql.postgresql_batches import CopiedBatch
@@ -21,15 +22,28 @@ from kanal.connections.sql.postgresql_values import plain_text, stored_form
 from kanal.connections.sql.stage import row_column
 from kanal.connections.sql.text_rows import text_rows
 from kanal.core.carried_rows import CarriedRows
+from kanal.core.errors import KanalError
 
 if TYPE_CHECKING:
     from kanal.connections.sql.postgresql import PostgreSQL
+
+
+@dataclass(frozen=True)
+class CopyIn:
+    """Rows as a COPY takes them, between what comes before the first row and behind the last one."""
+
+    sql: str
+    rows: memoryview
+    head: bytes = b""
+    tail: bytes = b""
 
 
 class PostgreSQLLoad(SqlLoad):
     """A transaction in which rows go in by COPY."""
 
     database: PostgreSQL
+    #: A COPY that takes more rows: its SQL, what ends it, the driver's Copy, and what is to be left in the end.
+    _open: tuple[str, bytes, Any, contextlib.ExitStack] | None = None
 
     def session(self) -> str | None:
         known = self.connection.info
@@ -103,23 +117,59 @@ class PostgreSQLLoad(SqlLoad):
         if all(is_direct(table.c[name].type) and takes(values.type) for name, values in columns.items()):
             names.sort(key=lambda name: place_in_row(columns[name]))
             content = binary_rows([columns[name] for name in names], copied, list(carried.values()))
-            form = " (FORMAT binary)"
+            form, edges = " (FORMAT binary)", (HEADER, TRAILER)
             names = [*carried, *names]
         else:
-            names, form = rows.schema.names, ""
+            names, form, edges = rows.schema.names, "", (b"", b"")
             content = text_rows([plain_text(values) for values in rows.columns])
         listed = ", ".join(map(prepared.quote, names))
-        return f"COPY {prepared.format_table(table)} ({listed}) FROM STDIN{form}", content
+        return CopyIn(f"COPY {prepared.format_table(table)} ({listed}) FROM STDIN{form}", content, *edges)
 
     def insert_into(self, table: sa.Table, encoded: Any) -> None:
+        self.send_into(table, encoded)
+        self.confirm()
+
+    def send_into(self, table: sa.Table, encoded: CopyIn) -> int | None:
+        """Send an encoded batch, and leave the COPY open for more of them; to end it takes the server as long as some
+        hundred rows do."""
+        del table
+        if self._open is not None and self._open[0] != encoded.sql:
+            return None
+        with self._refusals(), contextlib.ExitStack() as stack:
+            if self._open is None:
+                driver: Any = self.connection.connection.driver_connection
+                stack.enter_context(self.connection.begin_nested())
+                copy = stack.enter_context(driver.cursor().copy(encoded.sql))
+                copy.write(encoded.head)
+            else:
+                _, _, copy, before = self._open
+                stack.enter_context(before)
+            self._open = None
+            for start in range(0, len(encoded.rows), _SENT_AT_ONCE):
+                copy.write(encoded.rows[start : start + _SENT_AT_ONCE])
+            self._open = encoded.sql, encoded.tail, copy, stack.pop_all()
+        return len(encoded.rows)
+
+    def confirm(self) -> None:
+        if self._open is not None:
+            _, tail, copy, stack = self._open
+            self._open = None
+            with self._refusals(), stack:
+                copy.write(tail)
+
+    def close(self) -> None:
+        if self._open is not None:
+            with contextlib.suppress(KanalError), self._refusals(), self._open[-1]:
+                raise DatabaseError("the load is given up")
+        super().close()
+
+    @contextlib.contextmanager
+    def _refusals(self) -> Iterator[None]:
+        """Raises RowsRefused where a COPY is refused for its rows, else DatabaseError."""
         import psycopg
 
-        sql, content = encoded
-        driver: Any = self.connection.connection.driver_connection
         try:
-            with self.connection.begin_nested(), driver.cursor().copy(sql) as copy:
-                for start in range(0, len(content), _SENT_AT_ONCE):
-                    copy.write(content[start : start + _SENT_AT_ONCE])
+            yield
         except psycopg.Error as error:
             words = self.database.words_of(error)
             if not refuses(error.sqlstate or ""):

@@ -103,6 +103,12 @@ class SqlStage:
         if encoded is not None:
             self.load.insert_into(self.table, encoded)
 
+    def send(self, encoded: Any) -> int | None:
+        """The same, of which is heard by the load's `confirm`; how many bytes they are, None where they were not sent
+        since those before are to be confirmed first."""
+        self._unjudge()
+        return self.load.send_into(self.table, encoded) if encoded is not None else 0
+
     def clear(self) -> None:
         """Take all rows out."""
         self._unjudge()

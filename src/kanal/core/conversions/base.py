@@ -45,7 +45,7 @@ class Options:
 
 NO_OPTIONS = Options()
 #: How many of a batch's texts tell whether the same ones recur.
-_SAMPLE = 1000
+_SAMPLE = 500
 
 
 class Conversion(ABC):
@@ -57,6 +57,8 @@ class Conversion(ABC):
 
     #: The options that say something to this conversion; null_values does to each whose values have a text.
     options: ClassVar[frozenset[str]] = frozenset()
+    #: True where to convert a value costs more than to find out that it recurs.
+    dear: bool = True
 
     def __init__(self, source: SqlType, target: SqlType, options: Options) -> None:
         self.source = source
@@ -78,7 +80,7 @@ class Conversion(ABC):
     def __call__(self, values: pa.Array) -> tuple[pa.Array, list[Fault]]:
         """The converted array and a fault for each value that does not fit, in order of rows."""
         values = self._with_nulls(values)
-        return self._each_once(values) if _repeats(values) else self._each(values)
+        return self._each_once(values) if self.dear and _repeats(values) else self._each(values)
 
     def _each_once(self, values: pa.Array) -> tuple[pa.Array, list[Fault]]:
         """Convert values that recur, such as dates and codes, each one once."""
@@ -125,9 +127,9 @@ class Conversion(ABC):
 
 def _repeats(values: pa.Array) -> bool:
     """True for many texts of which, by a sample, few differ."""
-    if not pa.types.is_string(values.type) or len(values) < 8 * _SAMPLE:
+    if not pa.types.is_string(values.type) or len(values) < 16 * _SAMPLE:
         return False
-    sample = values.take(pa.array(np.linspace(0, len(values) - 1, _SAMPLE, dtype=np.int64)))
+    sample = values.take(pa.array(np.arange(_SAMPLE) * (len(values) // _SAMPLE)))
     return len(sample.unique()) < 0.6 * _SAMPLE
 
 

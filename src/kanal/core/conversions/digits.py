@@ -16,6 +16,10 @@ _LONGEST = 24
 POWERS: NDArray[np.int64] = np.array([10**n for n in range(MAX_DIGITS + 1)], dtype=np.int64)
 
 
+def _only_digits(content: NDArray[np.uint8]) -> bool:
+    return not ((content - np.uint8(48)) > 9).any()
+
+
 def scan_numbers(  # noqa: PLR0915
     values: pa.Array, precision: int, scale: int, point: str, group: str | None
 ) -> tuple[NDArray[np.int64], Mask]:
@@ -30,10 +34,11 @@ def scan_numbers(  # noqa: PLR0915
     size = len(lengths)
     sure = valid_mask(values) & (lengths > 0) & (lengths <= _LONGEST)
     ends = ends.astype(np.int32) if len(content) < 2**31 else ends
-    # From the right, as long as there are only digits: one power of ten serves all.
-    number = np.zeros(size, dtype=np.int64)
     longest = min(int(lengths.max(initial=0)), _LONGEST)
-    plain = 0
+    plain, number = 0, np.zeros(size, dtype=np.int64)
+    if longest <= MAX_DIGITS and sure.all() and _only_digits(content[int(starts[0]) : int(starts[-1])]):
+        plain, number = longest, values.cast(pa.int64()).to_numpy()
+    # From the right, as long as there are only digits: one power of ten serves all.
     while plain < min(longest, MAX_DIGITS):
         digit = content[np.maximum(ends - (1 + plain), 0)] - np.uint8(48)
         here = lengths > plain

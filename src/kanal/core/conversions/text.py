@@ -27,6 +27,10 @@ class ToText(Conversion):
 
     options = frozenset({"too_long"})
 
+    def __init__(self, source: SqlType, target: SqlType, options: Options) -> None:
+        super().__init__(source, target, options)
+        self.dear = source.family is not Family.TEXT
+
     def write(self, values: pa.Array) -> tuple[pa.Array, Mask]:
         """The values as texts, and which of them are surely right."""
         return values.cast(pa.string()), np.ones(len(values), dtype=np.bool_)

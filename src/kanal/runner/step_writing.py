@@ -1,0 +1,138 @@
+"""How the batches of a step are written, once they are prepared."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass, replace
+
+import numpy as np
+import pyarrow as pa
+
+from kanal.connections.errors import RowsRefused
+from kanal.connections.loading import Written
+from kanal.core.rejects import Reject
+from kanal.core.tally import Tally, add_writes
+from kanal.core.transformation import rejects_of
+from kanal.runner.messages import Stopped
+from kanal.runner.step_ending import StepEnding
+from kanal.runner.step_state import Prepared, refusals
+from kanal.runner.stream import Ahead
+from kanal.runner.write_rules import WriteRule
+
+#: Of batches that were sent, it is asked what the target makes of them once they come to so many bytes, so many seconds
+#: after the first of them, or when nothing follows for so many. They are kept till then, since after a refusal they are
+#: written one by one.
+_BYTES_UNHEARD, _SECONDS_UNHEARD, _SECONDS_IDLE = 4 * 1024 * 1024, 0.25, 0.05
+
+
+@dataclass(frozen=True)
+class _Sent:
+    """A batch that was sent, how many bytes it was, when it was begun and how many seconds it took."""
+
+    prepared: Prepared
+    size: int
+    began: float
+    seconds: float
+
+
+class StepWriting(StepEnding):
+    """The part of a step that writes rows."""
+
+    def _go_on(self) -> None:
+        if self._stop.is_set():
+            raise Stopped
+
+    def _write_all(self, ready: Ahead[Prepared], rule: WriteRule) -> None:
+        """Write batches as they come. To a target that can be sent several before it says what it makes of them, they
+        are, since its answer costs time; of those that it does not take all, each is written by itself."""
+        unheard: list[_Sent] = []
+        for prepared in ready:
+            self._go_on()
+            if not self._send(prepared, unheard, rule):
+                self._hear(unheard, rule)
+                if not self._send(prepared, unheard, rule):
+                    self._write_one(prepared, rule)
+            if unheard and (
+                sum(sent.size for sent in unheard) >= _BYTES_UNHEARD
+                or time.perf_counter() - unheard[0].began >= _SECONDS_UNHEARD
+                or not ready.follows(_SECONDS_IDLE)
+            ):
+                self._hear(unheard, rule)
+        self._hear(unheard, rule)
+
+    def _send(self, prepared: Prepared, unheard: list[_Sent], rule: WriteRule) -> bool:
+        """Send a batch, if that can be done before it is heard what becomes of others."""
+        if prepared.waiting is not None or prepared.held is not None or len(prepared.replacing) or not rule.may_send:
+            return False
+        started = time.perf_counter()
+        size = rule.send(prepared.encoded)
+        if size is None:
+            return False
+        prepared.encoded = replace(prepared.encoded, content=None)
+        unheard.append(_Sent(prepared, size, started, time.perf_counter() - started))
+        return True
+
+    def _hear(self, unheard: list[_Sent], rule: WriteRule) -> None:
+        """Hear what the target makes of batches that were sent, and log them; write them again one by one where it has
+        not taken all, and so none."""
+        if not unheard:
+            return
+        started = time.perf_counter()
+        try:
+            rule.confirm()
+        except RowsRefused:
+            for sent in unheard:
+                self._go_on()
+                self._write_one(sent.prepared, rule)
+        else:
+            waited = (time.perf_counter() - started) / len(unheard)
+            for sent in unheard:
+                counted = self._counted(sent.prepared, rule.sent(sent.prepared.encoded), rule)
+                self._written(sent.prepared, counted, sent.seconds + waited)
+        unheard.clear()
+
+    def _write_one(self, prepared: Prepared, rule: WriteRule) -> None:
+        """Write a batch and log it."""
+        started = time.perf_counter()
+        counted = self._write(prepared, rule)
+        self._written(prepared, counted, time.perf_counter() - started)
+
+    def _written(self, prepared: Prepared, counted: tuple[Tally, list[Reject]], seconds: float) -> None:
+        """Log a batch that was written, with its counts and rejects, unless these are too many."""
+        self._log(prepared, *counted, seconds)
+        self._limit_rejects(final=False)
+
+    def _write(self, prepared: Prepared, rule: WriteRule) -> tuple[Tally, list[Reject]]:
+        """The rest of a batch's way: write it, and count; its counts and all its rejects."""
+        if prepared.held is not None and self._own is not None:
+            self._own.waiting.add(prepared.held)
+            rule.keep(self._keys_of(prepared.held))
+        return self._counted(prepared, rule.write(prepared.encoded), rule)
+
+    def _counted(self, prepared: Prepared, written: Written, rule: WriteRule) -> tuple[Tally, list[Reject]]:
+        """What comes after the rows of a batch that come by themselves: those that replace others, and the counts."""
+        batch, tally = prepared.batch, prepared.tally
+        refused = refusals(written.refused, prepared.rows, prepared.good)
+        places = [row.place for row in written.refused]
+        over: list[int] = []
+        if len(prepared.replacing):
+            replaced = rule.replace(prepared.encoded_replacing)
+            refused += refusals(replaced.refused, prepared.rows, prepared.replacing)
+            over = [row.place for row in replaced.refused]
+            # What they replace was counted when it was written, and they take its place; a row that was not there after
+            # all is counted as it comes.
+            fresh = replaced.inserted if not rule.gathers else 0
+            tally.inserted += fresh
+            tally.superseded += len(prepared.replacing) - len(over) - fresh
+        rejects = prepared.rejects + rejects_of(batch, refused, would_be=self._would_be(prepared.rows))[0]
+        if len(prepared.bad):
+            rule.keep(prepared.rows.take(pa.array(prepared.bad)))
+        if self._kept is not None:
+            for chosen in (prepared.good, prepared.replacing):
+                self._kept.add(batch if len(chosen) == batch.rows else batch.take(chosen))
+        add_writes(tally, written)
+        tally.rejected = len(rejects)
+        self._resolve(batch, np.delete(prepared.good, places), np.delete(prepared.replacing, over))
+        if prepared.waiting is not None or places:
+            self._after_refusals(prepared, rule, places, over, tally, rejects)
+        return tally, rejects
