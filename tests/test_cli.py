@@ -122,7 +122,7 @@ BIG = 400_000
 def big(files: Files) -> Files:
     files.database("old.db", "CREATE TABLE t (id INTEGER PRIMARY KEY, v TEXT)", t=[(n, f"new {n}") for n in range(BIG)])
     files.database("new.db", "CREATE TABLE t (id INTEGER PRIMARY KEY, v TEXT)", t=[(n, "old") for n in range(5)])
-    files.job('[defaults]\nbatch_rows = 5000\n[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "truncate"')
+    files.job('[defaults]\nbatch_rows = 1000\n[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "truncate"')
     return files
 
 

@@ -180,10 +180,10 @@ def test_what_the_pages_say(hostile: Files) -> None:
 def test_live_progress(files: Files, browser: Any) -> None:
     """What runs is seen without loading the page anew, and so is its end."""
     files.database(
-        "old.db", "CREATE TABLE t (id INTEGER PRIMARY KEY, v TEXT)", t=[(n, "x" * 40) for n in range(500_000)]
+        "old.db", "CREATE TABLE t (id INTEGER PRIMARY KEY, v TEXT)", t=[(n, "x" * 40) for n in range(250_000)]
     )
     files.job(
-        '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\ncreate = "missing"\nwrite = "truncate"\nbatch_rows = 250\n'
+        '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\ncreate = "missing"\nwrite = "truncate"\nbatch_rows = 120\n'
     )
     with page_of(files, "job.toml", token=True) as (page, address):
         served = page.service.served["test"]
@@ -258,7 +258,7 @@ def test_a_run_is_stopped_from_the_page(files: Files, browser: Any) -> None:
         "old.db", "CREATE TABLE t (id INTEGER PRIMARY KEY, v TEXT)", t=[(n, "x" * 40) for n in range(400_000)]
     )
     files.job(
-        '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\ncreate = "missing"\nwrite = "truncate"\nbatch_rows = 1000\n'
+        '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\ncreate = "missing"\nwrite = "truncate"\nbatch_rows = 40\n'
     )
     with page_of(files, "job.toml", token=True) as (page, address):
         browser.get(address + "/sign-in")

@@ -9,12 +9,14 @@ from typing import Any
 import pytest
 
 from conftest import Place
+from kanal.connections.sql.mariadb_load import MariaDBLoad
 from kanal.connections.sql.postgresql_load import PostgreSQLLoad
 from kanal.runner import write_rules
 from test_servers import job, succeeded
 
 Places = Callable[[str], Place]
 ROWS = 160
+LOADS: dict[str, Any] = {"postgresql": PostgreSQLLoad, "mariadb": MariaDBLoad}
 #: The source's rows, what is wrong with some of them, and whether the target refuses any.
 WRONG: dict[str, tuple[list[str], bool]] = {
     "nothing": ([], False),
@@ -32,7 +34,7 @@ def fill(old: Place, new: Place, wrong: str) -> None:
     old.sql("DROP TABLE IF EXISTS s", "CREATE TABLE s (place integer, id integer, n integer, code text, v text)",
             "INSERT INTO s SELECT i, i, CASE WHEN i < 100 THEN 20 + i END, i::text, 'v' || i "
             f"FROM generate_series(1, {ROWS}) AS i", *WRONG[wrong][0])  # fmt: skip
-    new.sql("DROP TABLE IF EXISTS t", "CREATE TABLE t (id integer PRIMARY KEY, n integer CHECK (n <> 14), code smallint, v text UNIQUE)",
+    new.sql("DROP TABLE IF EXISTS t", "CREATE TABLE t (id integer PRIMARY KEY, n integer CHECK (n <> 14), code smallint, v varchar(9) UNIQUE)",
             "INSERT INTO t VALUES (50, 1, 1, 'w50'), (500, 1, 1, 'v120')")  # fmt: skip
 
 
@@ -44,16 +46,17 @@ def body(write: str, commit: str, duplicates: str = "reject", more: str = "") ->
         [pipeline.t.columns]\nid = "id"\nn = "n + 1"\ncode = "code"\nv = "v"\n'''
 
 
+@pytest.mark.parametrize("kind", LOADS)
 @pytest.mark.parametrize(
     ("write", "duplicates"),
     [("append", "reject"), ("append", "first"), ("truncate", "reject"), ("truncate", "last"), ("merge", "reject"),
      ("merge", "first"), ("merge", "last")],
 )  # fmt: skip
 def test_rows_counts_and_rejects_are_those_of_batches_that_are_sent_one_by_one(
-    places: Places, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, write: str, duplicates: str
+    places: Places, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, kind: str, write: str, duplicates: str
 ) -> None:
     confirmed, sent = list[bool](), list[int | None]()
-    confirm, send = PostgreSQLLoad.confirm, PostgreSQLLoad.send_into
+    confirm, send = LOADS[kind].confirm, LOADS[kind].send_into
 
     def confirming(load: Any) -> None:
         confirmed.append(load._open is not None)
@@ -63,9 +66,9 @@ def test_rows_counts_and_rejects_are_those_of_batches_that_are_sent_one_by_one(
         sent.append(send(load, *given))
         return sent[-1]
 
-    monkeypatch.setattr(PostgreSQLLoad, "confirm", confirming)
-    monkeypatch.setattr(PostgreSQLLoad, "send_into", sending)
-    old, new = places("postgresql"), places("postgresql")
+    monkeypatch.setattr(LOADS[kind], "confirm", confirming)
+    monkeypatch.setattr(LOADS[kind], "send_into", sending)
+    old, new = places("postgresql"), places(kind)
     for wrong, commit in [*((wrong, "step") for wrong in WRONG), ("doubled", "job"), ("both", "job")]:
         found = []
         for may in (True, False):
@@ -94,12 +97,13 @@ def one_by_one(patch: pytest.MonkeyPatch) -> None:
         patch.setattr(rule, "may_send", False)
 
 
+@pytest.mark.parametrize("kind", LOADS)
 @pytest.mark.parametrize("write", ["append", "truncate", "merge"])
 def test_a_limit_of_rejects_ends_a_step_where_it_would_end(
-    places: Places, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, write: str
+    places: Places, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, kind: str, write: str
 ) -> None:
     found = []
-    old, new = places("postgresql"), places("postgresql")
+    old, new = places("postgresql"), places(kind)
     for may in (True, False):
         if not may:
             one_by_one(monkeypatch)
@@ -114,12 +118,13 @@ def test_a_limit_of_rejects_ends_a_step_where_it_would_end(
     assert "more than 2 rows" in found[0][1] or "max_rejects" in found[0][1]
 
 
+@pytest.mark.parametrize("kind", LOADS)
 @pytest.mark.parametrize("commit", ["step", "job"])
 @pytest.mark.parametrize("write", ["append", "truncate", "merge"])
 def test_a_source_that_fails_when_rows_were_sent_leaves_the_target_as_it_was(
-    places: Places, tmp_path: Path, write: str, commit: str
+    places: Places, tmp_path: Path, kind: str, write: str, commit: str
 ) -> None:
-    old, new = places("postgresql"), places("postgresql")
+    old, new = places("postgresql"), places(kind)
     fill(old, new, "nothing")
     old.sql("ALTER TABLE s RENAME TO rows",
             "CREATE VIEW s AS SELECT place, id, 10 / (150 - id) AS n, code, v FROM rows")  # fmt: skip

@@ -6,6 +6,7 @@ file, in parts. Only where a part differs are its rows told apart; a second read
 
 from __future__ import annotations
 
+import copy
 import datetime as dt
 import json
 import tempfile
@@ -242,22 +243,44 @@ class _Table:
 
     # --- comparing -------------------------------------------------------------------------------------------------
 
-    def _same_by_digest(self) -> int | None:
-        """How many rows there are on both sides, where the engines themselves say that all are the same."""
-        (step, *others) = self.steps
-        if others or not step.goes_on_whole:
-            return None
-        unchanged = {column.name: column.unchanged for column in step.columns}
-        sides: list[Digest | None] = [None, None]
+    def _asked(self, columns: Sequence[str]) -> int | None:
+        """How many rows there are on both sides, where the engines themselves say that all are the same in columns
+        that are carried."""
+        (step,), sides = self.steps, list[Digest | None]([None, None])
 
         def of_source() -> None:
-            sides[0] = step.source.digest(step.reading.table, [str(unchanged[name]) for name in self.columns])
+            sides[0] = step.source.digest(step.reading.table, [step.carried[name] for name in columns])
 
         def of_target() -> None:
-            sides[1] = as_source(self.target).digest(self.info, self.columns)
+            sides[1] = as_source(self.target).digest(self.info, columns)
 
         _at_once(of_source, of_target)
         return sides[0].rows if sides[0] is not None and sides[0] == sides[1] else None
+
+    def _same_by_digest(self) -> int | None:
+        """How many rows there are on both sides, where the engines say that all are the same."""
+        whole = len(self.steps) == 1 and self.steps[0].goes_on_whole
+        return self._asked(self.columns) if whole else None
+
+    def _narrowed(self) -> _Table:
+        """The table with its key and the columns that may differ, where the engines say that the others are the same."""
+        (step, *others) = self.steps
+        carried = [name for name in self.columns if name in step.carried]
+        key = {*self.key, *step.key}
+        told_apart = bool(self.key) and self.key in (self.info.primary_key, *self.info.unique) and key <= set(carried)
+        if others or not step.keeps_rows or not told_apart or 2 * len(carried) < len(self.columns):
+            return self
+        if self._asked(carried) is None:
+            return self
+        left = key | (set(self.columns) - set(carried))
+        columns = tuple(column for column in step.columns if column.name in left)
+        used = {name for column in columns for owner, name in column.expression.uses if owner is None}
+        used |= set(step.reading.table.primary_key)
+        read = tuple(name for name in step.reading.columns if name in used)
+        narrowed = copy.copy(self)
+        narrowed.columns = [name for name in self.columns if name in left]
+        narrowed.steps = [replace(step, columns=columns, reading=replace(step.reading, columns=read))]
+        return narrowed
 
     def compare(self, shown: int) -> Comparison:
         found = self.found
@@ -265,15 +288,14 @@ class _Table:
             found.tally = Tally(read=rows, inserted=rows)
             found.source_rows = found.target_rows = found.same = rows
             return found
-        sides = [_Hashed(), _Hashed()]
-
+        sides, read = [_Hashed(), _Hashed()], self._narrowed()
         early_keys: list[Hashes] = []
         withdrawn: list[Hashes] = [np.zeros(0, np.uint64)]
 
         def gather_source() -> None:
             hash_rows = RowHash(_SEED)  # one for each thread; all of a seed are the same
-            for step, rows, early, gone in self._made(counted=True):
-                keys, hashes = self._hashes(self._mapped(step, rows), hash_rows)
+            for step, rows, early, gone in read._made(counted=True):
+                keys, hashes = read._hashes(read._mapped(step, rows), hash_rows)
                 sides[0].add(keys, np.where(gone, WITHDRAWN, hashes))
                 if gone.any():
                     withdrawn.append(keys[gone])
@@ -282,8 +304,8 @@ class _Table:
 
         def gather_target() -> None:
             hash_rows = RowHash(_SEED)
-            for columns in self.target_rows():
-                sides[1].add(*self._hashes(columns, hash_rows))
+            for columns in read.target_rows():
+                sides[1].add(*read._hashes(columns, hash_rows))
 
         try:
             _at_once(gather_source, gather_target)

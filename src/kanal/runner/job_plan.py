@@ -214,17 +214,25 @@ class PipelinePlan:
         return self.since is None and self.settings.limit is None
 
     @property
+    def carried(self) -> dict[str, str]:
+        """The columns whose values go on as they were sent, unless one is none of its type, with those of the source."""
+        return {column.name: column.unchanged for column in self.columns if column.carried and column.unchanged}
+
+    @property
     def goes_on_whole(self) -> bool:
-        """True where every row of the source's table is one of the target's, and each value goes on as it was sent,
-        unless one is none of its type."""
+        """True where every row of the source's table is one of the target's, and all its values are carried."""
+        return self.keeps_rows and len(self.carried) == len(self.columns)
+
+    @property
+    def keeps_rows(self) -> bool:
+        """True where every row of the source's table is one of the target's, if its values pass."""
         settings = self.settings
         chosen = (self.where, self.delete_when, self.since, settings.limit, settings.source.query, settings.history)
         if any(one is not None for one in chosen) or self.lookups or self.checks or self.exchange is not None:
             return False
-        sources = {column.name: column.unchanged for column in self.columns if column.carried and column.unchanged}
-        table, named = self.reading.table, {sources.get(name) for name in self.key}
-        told_apart = not self.key or any(set(key) <= named for key in (table.primary_key, *table.unique) if key)
-        return len(sources) == len(self.columns) and told_apart
+        table, sources = self.reading.table, self.carried
+        named = {sources.get(name) for name in self.key}
+        return not self.key or any(set(key) <= named for key in (table.primary_key, *table.unique) if key)
 
     @property
     def may_move(self) -> bool:

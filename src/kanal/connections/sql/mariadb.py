@@ -168,7 +168,7 @@ class MariaDB(SqlDatabase):
     drivers = frozenset({"pymysql"})
     on_connect = staticmethod(notice_silence)
     reads = frozenset(Reads) - {Reads.FILES, Reads.SHARED}
-    writes = SqlDatabase.writes | {Writes.PORTIONS}
+    writes = SqlDatabase.writes | {Writes.PORTIONS, Writes.STREAM}
     folds_columns = True
     pooling: ClassVar[dict[str, Any]] = {}
     looks_after = True

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
@@ -17,9 +17,10 @@ from kanal.connections.errors import RowsRefused
 from kanal.connections.sql.load import SqlLoad
 from kanal.connections.sql.mariadb_errors import REFUSALS, constraint_in, driver_errors
 from kanal.connections.sql.portion import HASH, portion_form
-from kanal.connections.sql.pymysql_private import forbid_files, is_known, load_rows
+from kanal.connections.sql.pymysql_private import begin_rows, end_rows, forbid_files, is_known, send_rows
 from kanal.connections.sql.stage import row_column
 from kanal.connections.sql.text_rows import cast_to_text, text_rows
+from kanal.core.errors import KanalError
 
 if TYPE_CHECKING:
     from kanal.connections.sql.mariadb import MariaDB
@@ -30,6 +31,8 @@ class MariaDBLoad(SqlLoad):
 
     database: MariaDB
     _may_load = True
+    #: A LOAD DATA that takes more rows: its SQL, how many it was sent, and what is to be left in the end.
+    _open: tuple[str, int, contextlib.ExitStack] | None = None
 
     def begin(self) -> None:
         super().begin()
@@ -64,33 +67,66 @@ class MariaDBLoad(SqlLoad):
         return _Lines(sql, text_rows([cast_to_text(values) for values in rows.columns]), rows)
 
     def insert_into(self, table: sa.Table, encoded: Any) -> None:
-        if isinstance(encoded, _Lines) and self._may_load:
-            try:
-                with self.connection.begin_nested():
-                    self._load(encoded)
-                return
-            except driver_errors() as error:
-                if error.args and error.args[0] in _NOT_ALLOWED:
-                    self._may_load = False
-                elif error.args and error.args[0] in REFUSALS:
-                    words = self.database.words_of(error)
-                    raise RowsRefused(words, constraint=self.database.broken_constraint(error)) from None
-                else:
-                    raise self.database.failed(self.database.words_of(error), self.database.passes(error)) from None
-            except exc.SQLAlchemyError as error:
-                raise self.database.diagnosed(error) from None
+        if self.send_into(table, encoded) is not None:
+            self.confirm()
+            return
         rows = encoded.rows if isinstance(encoded, _Lines) else encoded
         with self.all_or_nothing():
             self.connection.execute(table.insert(), rows.to_pylist())
 
-    def _load(self, lines: _Lines) -> None:
-        """Send rows; raises RowsRefused where the server did not take every one of them as it is."""
-        rows, warnings = load_rows(self._driver, lines.sql, lines.content, self.database.name)
-        if warnings or rows != lines.rows.num_rows:
-            # With LOCAL, what would be an error is a warning, and the row is bent or left out.
-            first = self.connection.exec_driver_sql("SHOW WARNINGS LIMIT 1").first()
-            words = str(first[2]) if first else "rows were left out"
-            raise RowsRefused(words, constraint=constraint_in(words))
+    def send_into(self, table: sa.Table, encoded: Any) -> int | None:
+        """Send an encoded batch, and leave the LOAD DATA open for more of them."""
+        del table
+        if not isinstance(encoded, _Lines) or (self._open is not None and self._open[0] != encoded.sql):
+            return None
+        with self._refusals(), contextlib.ExitStack() as stack:
+            count = 0
+            if self._open is not None:
+                _, count, before = self._open
+                stack.enter_context(before)
+            elif self._may_load:
+                stack.enter_context(self.connection.begin_nested())
+                begin_rows(self._driver, encoded.sql, self.database.name)
+            self._open = None
+            if self._may_load:
+                send_rows(self._driver, encoded.content)
+                self._open = encoded.sql, count + encoded.rows.num_rows, stack.pop_all()
+        return len(encoded.content) if self._open is not None else None
+
+    def confirm(self) -> None:
+        if self._open is None:
+            return
+        _, count, stack = self._open
+        self._open = None
+        with self._refusals(), stack:
+            rows, warnings = end_rows(self._driver)
+            if warnings or rows != count:
+                # With LOCAL, what would be an error is a warning, and the row is bent or left out.
+                first = self.connection.exec_driver_sql("SHOW WARNINGS LIMIT 1").first()
+                words = str(first[2]) if first else "rows were left out"
+                raise RowsRefused(words, constraint=constraint_in(words))
+
+    def close(self) -> None:
+        with contextlib.suppress(KanalError):
+            self.confirm()
+        super().close()
+
+    @contextlib.contextmanager
+    def _refusals(self) -> Iterator[None]:
+        """Raises RowsRefused where a LOAD DATA is refused for its rows, else DatabaseError; notes where the server takes
+        none at all."""
+        try:
+            yield
+        except driver_errors() as error:
+            if error.args and error.args[0] in _NOT_ALLOWED:
+                self._may_load = False
+            elif error.args and error.args[0] in REFUSALS:
+                words = self.database.words_of(error)
+                raise RowsRefused(words, constraint=self.database.broken_constraint(error)) from None
+            else:
+                raise self.database.failed(self.database.words_of(error), self.database.passes(error)) from None
+        except exc.SQLAlchemyError as error:
+            raise self.database.diagnosed(error) from None
 
     def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
         stage = self.stage_table(table, columns, name)

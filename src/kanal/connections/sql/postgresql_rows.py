@@ -7,6 +7,7 @@ taking them row by row; else the driver hands them over.
 
 from __future__ import annotations
 
+import contextlib
 import os
 import select
 import socket
@@ -114,6 +115,14 @@ class SocketBlocks:
                 raise ServerError({"M": "the server closed the connection while it sent rows", "C": "08006"})
             return count
 
+    def _gather(self, size: int) -> None:
+        """Let bytes come for a moment, up to so many: the server sends 8 KiB at a time, and to wake up for each of them
+        costs more than finding the rows in it."""
+        with contextlib.suppress(OSError, AttributeError):  # where the system does not know how
+            self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVLOWAT, min(size, _AT_ONCE))
+            self._poll.poll(_MOMENT)
+            self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVLOWAT, 1)
+
     def __iter__(self) -> Iterator[Block]:
         """The blocks; raises ServerError."""
         query = self._sql.encode() + b"\0"
@@ -126,8 +135,10 @@ class SocketBlocks:
             view[: len(held)] = held
             count = len(held)
             while count < room:
-                if count > len(held) and not self._poll.poll(_TRICKLING):
-                    break  # rows that trickle are given on, not waited for until a block is full
+                if count > len(held):
+                    self._gather(room - count)
+                    if not self._poll.poll(_TRICKLING):
+                        break  # rows that trickle are given on, not waited for until a block is full
                 count += self._receive(view[count:])
                 if not self._copying or bytes(view[count - 6 : count]) in _READY:
                     break
@@ -225,6 +236,8 @@ class SocketBlocks:
 
 #: Milliseconds after which what has come is given on.
 _TRICKLING = 100
+#: So many bytes are waited for, and so many milliseconds, before more of a block is taken from the socket.
+_AT_ONCE, _MOMENT = 128 * 1024, 2
 _NONE: Places = np.zeros(0, dtype=np.int64)
 _DATA, _ERROR, _COPY_OUT, _COPY_DONE, _READY_KIND = b"dEHcZ"
 _TRAILER = b"\0\0\0\x06\xff\xff"

@@ -58,21 +58,30 @@ def give_up_result(connection: Any) -> bool:
 
 
 def forbid_files(connection: Any) -> None:
-    """Have the driver refuse files that the server asks for: only `load_rows` answers, which never opens one."""
+    """Have the driver refuse files that the server asks for: only `begin_rows` answers, which never opens one."""
     connection._local_infile = False
 
 
-def load_rows(connection: Any, sql: str, content: memoryview, name: str) -> tuple[int, int]:
-    """Run a LOAD DATA LOCAL with these lines; the rows that it changed, and its warnings. Raises its errors."""
-    from pymysql.connections import MySQLResult
+def begin_rows(connection: Any, sql: str, name: str) -> None:
+    """Begin a LOAD DATA LOCAL, which takes lines until it is ended. Raises PyMySQL's errors."""
     from pymysql.constants import COMMAND
 
     connection._execute_command(COMMAND.COM_QUERY, sql)
     answer = connection._read_packet()
     if not answer.is_load_local_packet():
         raise DatabaseError(f"connection {name}: the server does not take rows", "see its log")
+
+
+def send_rows(connection: Any, content: memoryview) -> None:
+    """Send lines to the LOAD DATA that has begun."""
     for start in range(0, len(content), _SENT_AT_ONCE):
         connection.write_packet(bytes(content[start : start + _SENT_AT_ONCE]))
+
+
+def end_rows(connection: Any) -> tuple[int, int]:
+    """End the LOAD DATA; the rows that it changed, and its warnings. Raises PyMySQL's errors."""
+    from pymysql.connections import MySQLResult
+
     connection.write_packet(b"")
     result = MySQLResult(connection)
     result._read_ok_packet(connection._read_packet())
