@@ -122,9 +122,16 @@ def test_a_limit_of_rejects_ends_a_step_where_it_would_end(
 @pytest.mark.parametrize("commit", ["step", "job"])
 @pytest.mark.parametrize("write", ["append", "truncate", "merge"])
 def test_a_source_that_fails_when_rows_were_sent_leaves_the_target_as_it_was(
-    places: Places, tmp_path: Path, kind: str, write: str, commit: str
+    places: Places, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, kind: str, write: str, commit: str
 ) -> None:
-    old, new = places("postgresql"), places(kind)
+    old, new, left = places("postgresql"), places(kind), list[object]()
+    close = LOADS[kind].close
+
+    def closing(load: Any) -> None:
+        close(load)
+        left.append(load._open)
+
+    monkeypatch.setattr(LOADS[kind], "close", closing)
     fill(old, new, "nothing")
     old.sql("ALTER TABLE s RENAME TO rows",
             "CREATE VIEW s AS SELECT place, id, 10 / (150 - id) AS n, code, v FROM rows")  # fmt: skip
@@ -135,3 +142,4 @@ def test_a_source_that_fails_when_rows_were_sent_leaves_the_target_as_it_was(
     assert new.rows("SELECT * FROM t ORDER BY id") == before
     old.sql("CREATE OR REPLACE VIEW s AS SELECT place, id, id AS n, code, v FROM rows")
     assert succeeded(made.run())["t"].tally.read == ROWS
+    assert left == [None] * len(left) != []

@@ -263,7 +263,7 @@ class _Table:
         return self._asked(self.columns) if whole else None
 
     def _narrowed(self) -> _Table:
-        """The table with its key and the columns that may differ, where the engines say that the others are the same."""
+        """The table with its key and the columns that may differ, where the engines hold the others the same."""
         (step, *others) = self.steps
         carried = [name for name in self.columns if name in step.carried]
         key = {*self.key, *step.key}

@@ -215,7 +215,7 @@ class PipelinePlan:
 
     @property
     def carried(self) -> dict[str, str]:
-        """The columns whose values go on as they were sent, unless one is none of its type, with those of the source."""
+        """Columns whose values go on as they were sent, unless one is none of its type, with those of the source."""
         return {column.name: column.unchanged for column in self.columns if column.carried and column.unchanged}
 
     @property

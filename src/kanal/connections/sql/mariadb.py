@@ -7,7 +7,6 @@ import datetime as dt
 import json
 import math
 import re
-import warnings
 from collections.abc import Hashable, Iterator
 from dataclasses import replace
 from functools import cached_property, partial
@@ -49,8 +48,6 @@ from kanal.core.types import (
     Family,
     SqlType,
 )
-
-warnings.filterwarnings("ignore", message="Did not recognize type", category=sa.exc.SAWarning)
 
 _GEOMETRIES = ("geometry", "point", "linestring", "polygon", "multi")
 

@@ -100,21 +100,33 @@ class MariaDBCatalogue(Catalogue):
         return counts
 
     @cached_property
-    def _with_broken_names(self) -> set[tuple[str, str]]:
-        """The schemas and tables with a column whose name has a line break, by which SQLAlchemy misses it."""
+    def _columns_of(self) -> dict[tuple[str, str], tuple[int, bool]]:
+        """How many columns tables have, and whether a name has a line break, by which SQLAlchemy misses it."""
         rows = self.database.rows_of(
-            "SELECT table_schema, table_name FROM information_schema.columns "
-            "WHERE column_name LIKE '%\n%' OR column_name LIKE '%\r%' OR table_name LIKE '%\n%'"
+            "SELECT table_schema, table_name, count(*), "
+            "max(column_name LIKE '%\n%' OR column_name LIKE '%\r%' OR table_name LIKE '%\n%') "
+            "FROM information_schema.columns GROUP BY table_schema, table_name"
         )
-        return {(row[0], row[1]) for row in rows}
+        return {(row[0], row[1]): (int(row[2]), bool(row[3])) for row in rows}
 
     def describe(self, schema: str | None, table: str) -> TableInfo:
         info = _with_plain_names(super().describe(schema, table))
-        if (schema or self.database.url.database, info.name) in self._with_broken_names:
-            raise DatabaseError(
-                f"table {info.name} of connection {self.database.name} has a name with a line break, which is not read",
-                "rename the column or the table, or read it by a query",
-            )
+        place, known = (schema or str(self.database.url.database), info.name), len(info.columns)
+        if self._columns_of.get(place, (known, False)) != (known, False):
+            self.__dict__.pop("_columns_of")  # it may have been changed since that was asked
+            count, broken = self._columns_of.get(place, (known, False))
+            if broken:
+                raise DatabaseError(
+                    f"table {info.name} of connection {self.database.name} has a name with a line break, "
+                    "which is not read",
+                    "rename the column or the table, or read it by a query",
+                )
+            if count != known:
+                raise DatabaseError(
+                    f"table {info.name} of connection {self.database.name} has {count} columns, and the definitions of "
+                    f"only {known} are understood",
+                    "read it by a query",
+                )
         unknown = {column.name for column in info.columns if isinstance(column.dialect_type, sa.types.NullType)}
         if not unknown:
             return info

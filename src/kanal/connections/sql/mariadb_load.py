@@ -106,15 +106,9 @@ class MariaDBLoad(SqlLoad):
                 words = str(first[2]) if first else "rows were left out"
                 raise RowsRefused(words, constraint=constraint_in(words))
 
-    def close(self) -> None:
-        with contextlib.suppress(KanalError):
-            self.confirm()
-        super().close()
-
     @contextlib.contextmanager
     def _refusals(self) -> Iterator[None]:
-        """Raises RowsRefused where a LOAD DATA is refused for its rows, else DatabaseError; notes where the server takes
-        none at all."""
+        """Raises RowsRefused where a LOAD DATA is refused for its rows, else DatabaseError; notes that none is allowed."""
         try:
             yield
         except driver_errors() as error:
@@ -209,6 +203,8 @@ class MariaDBLoad(SqlLoad):
         self._stages.remove(stage.name)
 
     def close(self) -> None:
+        with contextlib.suppress(KanalError):  # what is undone
+            self.confirm()
         # The connection is kept, and a temporary table would be with it.
         with contextlib.suppress(exc.SQLAlchemyError):
             self._transaction.close()

@@ -8,6 +8,7 @@ from __future__ import annotations
 import contextlib
 import logging
 import time
+import warnings
 import weakref
 from collections.abc import Callable, Hashable, Iterator
 from functools import cached_property
@@ -26,6 +27,9 @@ from kanal.connections.urls import secrets_of, shown_url
 
 # What the pool of connections says of one that was cut off is said by the step, in a sentence.
 logging.getLogger("sqlalchemy.pool").setLevel(logging.CRITICAL + 1)
+# Types that SQLAlchemy does not know are read and written as text; of columns that it misses the catalogue knows.
+for _words in ("Did not recognize type", "Unknown schema content", "Unknown column definition"):
+    warnings.filterwarnings("ignore", message=_words, category=exc.SAWarning)
 
 
 class SqlOpening:

@@ -6,7 +6,6 @@ import contextlib
 import errno
 import math
 import socket
-import warnings
 from collections.abc import Hashable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property, partial
@@ -40,9 +39,6 @@ from kanal.core.errors import KanalError
 from kanal.core.faults import Fault
 from kanal.core.frame import SourceBatch
 from kanal.core.types import Family
-
-# Types that SQLAlchemy does not know are read and written as text here.
-warnings.filterwarnings("ignore", message="Did not recognize type", category=sa.exc.SAWarning)
 
 
 class PostgreSQLTableDefinitions(TableDefinitions):
