@@ -108,7 +108,7 @@ class MariaDBLoad(SqlLoad):
 
     @contextlib.contextmanager
     def _refusals(self) -> Iterator[None]:
-        """Raises RowsRefused where LOAD DATA is refused for its rows, else DatabaseError; notes where none is allowed."""
+        """Raises RowsRefused where rows are refused, else DatabaseError; notes where no LOAD DATA is allowed."""
         try:
             yield
         except driver_errors() as error:
