@@ -379,12 +379,22 @@ def test_a_message_that_cannot_be_sent_harms_no_run_and_is_tried_again(
         assert [post["title"] for post in posts] == ["test: succeeded"]
         service.messenger.send_all()
         assert len(posts) == 1
-        path.write_text(path.read_text().replace("new:t", "nwe:t"))
+        path.write_text(path.read_text().replace("old:t", "old:late"))
         service.look_at_files()
         assert served.broken is None  # it may be being written just now
         service.look_at_files()
         wait_for(lambda: len(posts) == 2)
         assert posts[-1]["title"] == "test: job file is broken" and "kanal check" in posts[-1]["message"]
+        # What was wrong may pass: it is tried again, later and later, and told of once.
+        for minutes, tries in ((10, 0), (12, 1), (13, 1), (15, 2)):
+            clock.set_ahead(dt.timedelta(minutes=minutes))
+            service.look_at_files()
+            assert (served.pause, served.broken is None) == (dt.timedelta(minutes=2**tries), False)
+        files.database("old.db", "CREATE TABLE late AS SELECT * FROM t")
+        clock.set_ahead(dt.timedelta(minutes=20))
+        service.look_at_files()
+        assert served.broken is None and "late" in served.job.pipeline["t"].source.label
+        assert len(posts) == 2
     finally:
         clock.set_ahead(dt.timedelta())
         service.stop()

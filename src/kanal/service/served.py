@@ -32,6 +32,10 @@ class Served:
     #: What they looked like a moment ago, where they are being written.
     changing: dict[str, tuple[int, int]] = field(default_factory=dict)
     broken: str | None = None
+    #: When what is broken is tried again, though its files have not changed, and how long after the last time: what is
+    #: wrong may be a database that is down.
+    tried_again: dt.datetime | None = None
+    pause: dt.timedelta = dt.timedelta(minutes=1)
     #: Why its next run could not begin, and until when that is not tried again; whether the run log could not be asked.
     trouble: str | None = None
     unknown: bool = False

@@ -28,6 +28,8 @@ from kanal.service.served import Child, Served, start, take_in
 WATCH_EVERY, LOOK_EVERY = 2, 20
 #: After so long, what could not begin is tried again.
 _LATER = dt.timedelta(seconds=60)
+#: How long a job that is broken waits at most before that is tried again.
+_LONGEST = dt.timedelta(hours=1)
 #: Seconds that a run is given to stop.
 _PATIENCE = 30
 
@@ -140,6 +142,8 @@ class Service:
         for served in list(self.served.values()):
             now = served.looks()
             if now == served.seen:
+                if served.tried_again is not None and utc_now() >= served.tried_again:
+                    self._take_over(served, 2 * served.pause)
                 continue
             if now != served.changing:  # it may be being written just now
                 served.changing = now
@@ -147,22 +151,26 @@ class Service:
             served.seen = now
             self._take_over(served)
 
-    def _take_over(self, served: Served) -> None:
+    def _take_over(self, served: Served, pause: dt.timedelta = _LATER) -> None:
+        """Take over a job that has changed; where it is broken, that is tried again after a pause."""
         try:
             fresh = take_in(served.path, served.environment, self._folder, self._log_of, check=True)
             if fresh.name != served.name:
                 raise KanalError(f'the job is now called "{fresh.job.job}"', "start the service anew to rename a job")
             self._check_after(fresh)
         except KanalError as error:
-            served.broken = str(error)
-            self._say(
-                served, "job_broken", f"{served.path} has changed and is broken; the last good one goes on: {error}"
-            )
-            self.messenger.broken(served)
+            known, served.broken = served.broken, str(error)
+            served.pause = min(pause, _LONGEST)
+            served.tried_again = utc_now() + served.pause
+            if known != served.broken:
+                self._say(
+                    served, "job_broken", f"{served.path} has changed and is broken; the last good one goes on: {error}"
+                )
+                self.messenger.broken(served)
             return
         with self._lock:
             served.job, served.bundle, served.seen, served.broken = fresh.job, fresh.bundle, fresh.seen, None
-            served.log = fresh.log
+            served.log, served.tried_again = fresh.log, None
             served.in_vain.clear()
             served.not_before = served.trouble = None
             self._keep_schedule(served)
