@@ -443,6 +443,32 @@ def test_a_plain_address_is_refused(files: Files, cli: Cli) -> None:
 # --- windows by hand, and what is kept ---------------------------------------------------------------------------
 
 
+@pytest.mark.parametrize("sign", [signal.SIGINT, signal.SIGTERM])
+@pytest.mark.parametrize("workers", [1, 3])
+def test_windows_are_stopped(places: Places, files: Files, cli: Cli, sign: signal.Signals, workers: int) -> None:
+    """All that are under way at once, and none begins after that."""
+    place = places("postgresql")
+    place.sql("CREATE TABLE t (id integer)", "CREATE VIEW slow AS SELECT n AS id, timestamp '2026-01-01' + n * interval "
+              "'1 hour' AS at, pg_sleep(0.5)::text AS v FROM generate_series(0, 999) AS n")  # fmt: skip
+    path = files.job(
+        f'[pipeline.t]\nsource = "there:slow"\ntarget = "there:t"\nsince = "at"\ncolumns = {{ id = "id" }}\n'
+        f'[connection.there]\nurl = "{place.url}"\n'
+    )
+    path.write_text(f"workers = {workers}\n" + path.read_text())
+    process = subprocess.Popen(
+        [sys.executable, "-m", "kanal", "run", "job.toml", "--since", "2026-01-01", "--until", "2026-01-09", "--by",
+         "1 day"], cwd=files.folder, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
+    )  # fmt: skip
+    wait_for(lambda: len(runs(files, "SELECT run FROM kanal_step WHERE status = 'running'")) == workers)
+    time.sleep(0.5)
+    process.send_signal(sign)
+    said, _ = process.communicate(timeout=30)
+    assert process.returncode == 130 and f"{workers} stopped" in said, said
+    assert [row[1] for row in runs(files)] == ["stopped"] * workers
+    assert place.rows("SELECT count(*) FROM t") == [(0,)]
+    assert document(cli("runs", "--windows", "--job", str(path), "--json"))[0]["state"] == "failed"
+
+
 @pytest.mark.parametrize("kind", ["postgresql", "mariadb", "sqlite"])
 @pytest.mark.parametrize("workers", [1, 4])
 def test_windows_by_hand(kind: str, places: Places, files: Files, cli: Cli, workers: int) -> None:

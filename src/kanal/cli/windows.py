@@ -8,7 +8,7 @@ from pathlib import Path
 from kanal.cli.jobs import arguments_for, crew, read_job
 from kanal.cli.log import find_run_log
 from kanal.cli.output import console, escape, mark, number, print_hints, print_json, show, status_text, table
-from kanal.cli.run import parse_values, writing_events
+from kanal.cli.run import exit_status, parse_values, writing_events
 from kanal.core.errors import KanalError, counted, duration
 from kanal.core.tally import Tally
 from kanal.runlog.documents import run_document
@@ -31,6 +31,7 @@ def run_windows(path: Path, options: RunOptions, by: str, values: list[str], eve
     with writing_events(events), crew() as workers:
         found = list(run_each(job, replace(options, parameters=parse_values(values)), by, told, workers))
     bad = [outcome for outcome in found if not outcome.succeeded]
+    status = max((1 if one.run is None else exit_status(one.run) for one in bad), default=0)
     if json:
         documents = [
             {"since": one.low, "until": one.high}
@@ -38,15 +39,16 @@ def run_windows(path: Path, options: RunOptions, by: str, values: list[str], eve
             for one in found
         ]
         print_json({"ok": not bad, "windows": documents})
-        return 1 if bad else 0
+        return status
     screen.print(f"\n[bold]{counted(len(found) - len(bad), 'window')}[/] loaded"
-                 + (f", [red]{len(bad):,} failed[/]; those after it were not begun" if bad else ""))  # fmt: skip
+                 + (f", [red]{len(bad):,} {'failed' if status == 1 else 'stopped'}[/]; those after it were not begun"
+                    if bad else ""))  # fmt: skip
     hints = [(f"kanal runs --windows --job {job_file}", "which windows are loaded, failed or missing")]
     for one in bad[:1]:
         again = f"kanal resume {one.run.run} --job {job_file}" if one.run is not None else f"kanal check {job_file}"
         hints.insert(0, (again, f"go on with the window from {one.low}, once the cause is fixed"))
     print_hints(screen, hints)
-    return 1 if bad else 0
+    return status
 
 
 def _line(outcome: WindowOutcome) -> str:

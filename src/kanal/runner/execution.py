@@ -68,8 +68,34 @@ def _held(step: StepPlan, written: bool = False) -> set[Any]:
     return {database.lock for database in (step.writes if written else step.uses)} - {None}
 
 
+class Interruption:
+    """What several runs do that go on in threads, when the main thread is interrupted: each what it would do alone."""
+
+    def __init__(self) -> None:
+        self._heard_by: list[Callable[[], None]] = []
+        #: True once it has come.
+        self.seen = False
+
+    @contextmanager
+    def calls(self, interrupt: Callable[[], None]) -> Iterator[None]:
+        """While this lasts, an interruption calls that; one that has come too."""
+        self._heard_by.append(interrupt)
+        try:
+            if self.seen:
+                interrupt()
+            yield
+        finally:
+            self._heard_by.remove(interrupt)
+
+    def __call__(self) -> None:
+        """Tell all of it."""
+        self.seen = True
+        for interrupt in list(self._heard_by):
+            interrupt()
+
+
 @contextmanager
-def _interrupts(interrupt: Callable[[], None]) -> Iterator[None]:
+def interrupts(interrupt: Callable[[], None]) -> Iterator[None]:
     """While it lasts, Ctrl-C and SIGTERM call this; the second breaks off at once. Only in the main thread."""
     if threading.current_thread() is not threading.main_thread():
         yield
@@ -104,7 +130,9 @@ class Execution:
         crew: Crew | None = None,
         options: Mapping[str, Any] | None = None,
         rehearsed: Collection[str] | None = None,
+        interruption: Interruption | None = None,
     ) -> None:
+        self._interrupts = interrupts if interruption is None else interruption.calls
         self.plan = plan
         self.log = log
         self._options = options or {}
@@ -168,7 +196,7 @@ class Execution:
         if self._wants_expected():
             self._tell_expected()
         try:
-            with _interrupts(lambda: self._ended.put(None)):
+            with self._interrupts(lambda: self._ended.put(None)):
                 self._make_ready()
                 try:
                     self._go_through()

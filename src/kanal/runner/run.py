@@ -19,7 +19,7 @@ from kanal.definition import JobDefinition, JobError, Problem
 from kanal.runlog import RunLogStore, RunRecord, SeenTable, Start, StepSeed
 from kanal.runner.elsewhere import crew_of, known_of
 from kanal.runner.events import tell
-from kanal.runner.execution import Execution
+from kanal.runner.execution import Execution, Interruption
 from kanal.runner.job_plan import JobPlan, PipelinePlan, SincePlan
 from kanal.runner.outline import outline_of
 from kanal.runner.replay import Rejected, plan_of_replay, read_anew
@@ -52,8 +52,11 @@ def run_job(
     options: RunOptions | None = None,
     watcher: Watcher | None = None,
     executor: Executor | Crew | None = None,
+    interruption: Interruption | None = None,
 ) -> Run:
     """Run a job as it is told, its steps by an executor if one is given, and return how it went.
+
+    Ctrl-C and SIGTERM stop it where this is the main thread; in another one an interruption does, if it is given.
 
     A step that fails does not raise: its result says why. Raises JobError where the job is wrong, before any row moves
     (a failed run then stands in the run log), and KanalError where the run log cannot be written or another run of the
@@ -74,6 +77,7 @@ def run_job(
             workers=options.workers,
             crew=crew,
             options=options.kept,
+            interruption=interruption,
         ).run()
 
 

@@ -14,6 +14,7 @@ from kanal.core.errors import KanalError
 from kanal.core.windows import AnyEdge, Window, edge_text, parse_edge, parse_step, windows
 from kanal.definition import JobDefinition, JobError
 from kanal.runlog import RunRecord, Start
+from kanal.runner.execution import Interruption, interrupts
 from kanal.runner.results import Run
 from kanal.runner.run import run_job
 from kanal.runner.run_options import RunOptions
@@ -47,8 +48,8 @@ def run_windows(
     """Run a job for each window of `by` from `since` to before `until`, and give what became of each, in order.
 
     Side by side, as many as `workers` says, unless a target is a file, which one load writes at a time. `told` is
-    called as each ends. After a window that fails, those that have not begun are left out. Raises KanalError where the
-    windows make no sense.
+    called as each ends. After a window that fails, or Ctrl-C, those that have not begun are left out. Raises KanalError
+    where the windows make no sense.
     """
     if options.since is None or options.until is None:
         raise KanalError("--by is given without --since and --until", "name the first value and the one to stop before")
@@ -57,13 +58,15 @@ def run_windows(
     start = replace(options.start or Start(), series=str(uuid.uuid4()))
     options = replace(options, workers=1 if many > 1 else options.workers, start=start)
     failed: list[Window] = []
+    interruption = Interruption() if many > 1 else None
 
     def load(window: Window) -> WindowOutcome | None:
-        if failed:
+        if failed or (interruption is not None and interruption.seen):
             return None
         low, high = (edge_text(edge) for edge in window)
+        alone = replace(options, since=low, until=high)
         try:
-            outcome = WindowOutcome(low, high, run_job(job, replace(options, since=low, until=high), executor=executor))
+            outcome = WindowOutcome(low, high, run_job(job, alone, executor=executor, interruption=interruption))
         except JobError:
             failed.append(window)
             raise
@@ -74,11 +77,13 @@ def run_windows(
         told(outcome)
         return outcome
 
-    if many == 1:
+    if interruption is None:
         yield from filter(None, map(load, chosen))
         return
-    with ThreadPoolExecutor(many, thread_name_prefix="kanal-window") as pool:
+    with interrupts(interruption), ThreadPoolExecutor(many, thread_name_prefix="kanal-window") as pool:
         yield from filter(None, pool.map(load, chosen))
+    if interruption.seen and not failed:
+        raise KeyboardInterrupt
 
 
 def _writes_files(job: JobDefinition) -> bool:
