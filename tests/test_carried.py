@@ -341,6 +341,7 @@ def test_a_comparison_by_the_engines_finds_what_one_by_kanal_finds(
         ("bigint PRIMARY KEY", 'write = "merge"\nkey = ["id"]', True),
         ("bigint", 'write = "append"', False),
         ("integer PRIMARY KEY", "", False),
+        ("bigint UNIQUE", "", False),
         ("bigint PRIMARY KEY", "where = 'id < 60'", False),
         ("bigint PRIMARY KEY", 'checks = ["odd"]', False),
     ],

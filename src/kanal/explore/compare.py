@@ -268,6 +268,7 @@ class _Table:
         carried = [name for name in self.columns if name in step.carried]
         key = {*self.key, *step.key}
         told_apart = bool(self.key) and self.key in (self.info.primary_key, *self.info.unique) and key <= set(carried)
+        told_apart = told_apart and not any(column.nullable for column in self.info.chosen(self.key))
         if others or not step.keeps_rows or not told_apart or 2 * len(carried) < len(self.columns):
             return self
         if self._asked(carried) is None:

@@ -120,8 +120,10 @@ class SocketBlocks:
         costs more than finding the rows in it."""
         with contextlib.suppress(OSError, AttributeError):  # where the system does not know how
             self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVLOWAT, min(size, _AT_ONCE))
-            self._poll.poll(_MOMENT)
-            self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVLOWAT, 1)
+            try:
+                self._poll.poll(_MOMENT)
+            finally:  # else the driver, too, would wait for so many
+                self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVLOWAT, 1)
 
     def __iter__(self) -> Iterator[Block]:
         """The blocks; raises ServerError."""
