@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 import kanal
 from conftest import Place
+from kanal.connections import open_database
 from kanal.connections.sql import copy_rows, postgresql_rows
 from kanal.connections.sql.copy_binary import binary_rows
 from kanal.connections.sql.copy_rows import CopiedRows
@@ -332,6 +333,40 @@ def test_a_comparison_by_the_engines_finds_what_one_by_kanal_finds(
     assert found[0][:4] == counts
     assert (asked[0] == asked[1]) == (change == "SELECT 1")
     assert ("infinity" in change) == (None in asked)
+
+
+@pytest.mark.parametrize(
+    ("kind", "one", "other"),
+    [
+        ("smallint", "1", "-1"), ("integer", "7", "0"), ("bigint", "4722", "4713"),
+        ("bigint", "1", "4294967296"), ("bigint", "-1", "4294967295"), ("bigint", "-2", "-4294967297"),
+        ("bigint", "9223372036854775807", "-9223372036854775808"), ("numeric(12,2)", "1", "10000"), ("numeric(9,2)", "1.5", "-1.5"),
+        ("real", "0", "-0"), ("double precision", "0", "-0"), ("double precision", "NaN", "1e308"), ("boolean", "t", "f"),
+        ("date", "2026-01-01", "2026-01-02"), ("time", "00:00", "12:00"), ("timestamp", "2026-01-01", "2026-01-01 00:01"),
+        ("timestamp", "2000-01-01 00:00:00.000001", "2000-01-01 01:11:34.967296"), ("time", "00:00:00.000001", "01:11:34.967296"),
+        ("timestamp with time zone", "2026-01-01 UTC", "2026-01-01 CET"), ("bytea", "", "a"), ("text", "a", "b"),
+        ("varchar(9)", "", "x"),
+    ],
+)  # fmt: skip
+def test_digests_tell_rows_apart(places: Places, tmp_path: Path, kind: str, one: str, other: str) -> None:
+    place = places("postgresql")
+    place.sql(f"CREATE TABLE t (id integer PRIMARY KEY, a {kind}, b {kind})")
+    database, digests = open_database("here", kanal.Connection(url=place.url), tmp_path), list[Any]()
+    for rows in (
+        f"(1, '{one}', '{other}'), (2, '{other}', NULL), (3, NULL, '{one}')",
+        f"(3, NULL, '{one}'), (2, '{other}', NULL), (1, '{one}', '{other}')",
+        f"(1, '{other}', '{one}'), (2, '{other}', NULL), (3, NULL, '{one}')",
+        f"(1, '{other}', '{other}'), (2, '{one}', NULL), (3, NULL, '{one}')",
+        f"(1, '{one}', '{other}'), (2, NULL, '{other}'), (3, '{one}', NULL)",
+        f"(1, '{one}', '{other}'), (2, NULL, NULL), (3, NULL, '{one}')",
+        f"(1, '{one}', '{other}'), (2, '{other}', NULL), (3, NULL, '{one}'), (4, NULL, NULL)",
+    ):
+        place.sql("DELETE FROM t", f"INSERT INTO t VALUES {rows}")
+        digests.append(database.digest(database.catalogue.describe(None, "t"), ["id", "a", "b"]))
+    database.dispose()
+    first, *rest = digests
+    assert first == rest[0] and None not in digests
+    assert len(set(rest)) == len(rest)
 
 
 @pytest.mark.parametrize(

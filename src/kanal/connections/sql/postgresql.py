@@ -214,14 +214,15 @@ class PostgreSQL(SqlDatabase):
 
     def digest(self, table: TableInfo, columns: Sequence[str]) -> Digest | None:
         quote, loose = self.sql_dialect.identifier_preparer.quote, self._loosely_compared(table)
-        values = []
-        for column in table.chosen(columns):
+        hashes = []
+        for place, column in enumerate(table.chosen(columns)):
             if column.type is None or column.name in loose or not self.carries(column, self, column):
                 return None
-            # Hashes hold what is equal to be the same, and -0.0 equals 0.0.
-            values.append(f"{_SENT.get(column.type.name, '')}({quote(column.name)})")
+            seed = _SEED + place  # by which it counts in which column a value stands
+            found = _HASHES.get(column.type.family, _HASH_OF_TEXT).format(quote(column.name), seed)
+            hashes.append(f"coalesce({found}, {seed})" if column.nullable else found)
         sql = (
-            f"SELECT count(*), coalesce(sum(hash_record_extended(ROW({', '.join(values)}), 4711)), 0), "
+            f"SELECT count(*), coalesce(sum(hashtextextended('', {' # '.join(hashes)})), 0), "
             f"count(*) FILTER (WHERE {self.odd(table, columns)}), "
             f"current_setting('server_version_num')::integer / 10000, getdatabaseencoding() FROM {self.written(table)}"
         )
@@ -417,8 +418,21 @@ class PostgreSQL(SqlDatabase):
         return [sql]
 
 
-#: How values of a type are sent, of which not all that are equal are the same.
-_SENT = {"double precision": "float8send", "real": "float4send"}
+#: A number from which the hashes of a row's columns begin.
+_SEED = 4711
+#: The hash of a value by its family, of which all 64 bits depend on all of the value. The server's own of a bigint is
+#: the same for 1 and 4294967296, that of a decimal does not see its sign, and -0.0 has that of 0.0. The server's hash of
+#: a row is a sum of those of its values, so that a sum of them would not see which values stand in one row.
+_HASHES = {
+    Family.INTEGER: "hashint8extended({0}::bigint >> 32, hashint8extended({0}::bigint & 4294967295, {1}))",
+    Family.DOUBLE: "CASE WHEN {0} = 0 THEN hashtextextended({0}::text, {1}) ELSE hashfloat8extended({0}, {1}) END",
+    Family.BOOLEAN: "hashint4extended({0}::integer, {1})",
+    Family.DATE: "hashint4extended({0} - date '2000-01-01', {1})",
+    Family.TEXT: "hashtextextended({0}, {1})",
+    Family.TIMESTAMPTZ: "hashtextextended(({0} AT TIME ZONE 'UTC')::text, {1})",
+    Family.BINARY: "hash_record_extended(ROW({0}), {1})",
+}
+_HASH_OF_TEXT = "hashtextextended({0}::text, {1})"
 #: What holds for the values of a type that are none of Kanal's.
 _ODD = {
     Family.DATE: "NOT BETWEEN '0001-01-01' AND '9999-12-31'",
