@@ -421,8 +421,8 @@ class PostgreSQL(SqlDatabase):
 #: A number from which the hashes of a row's columns begin.
 _SEED = 4711
 #: The hash of a value by its family, of which all 64 bits depend on all of the value. The server's own of a bigint is
-#: the same for 1 and 4294967296, that of a decimal does not see its sign, and -0.0 has that of 0.0. The server's hash of
-#: a row is a sum of those of its values, so that a sum of them would not see which values stand in one row.
+#: the same for 1 and 4294967296, that of a decimal does not see its sign, and -0.0 has that of 0.0. The server's hash
+#: of a row is a sum of those of its values, so that a sum of them would not see which values stand in one row.
 _HASHES = {
     Family.INTEGER: "hashint8extended({0}::bigint >> 32, hashint8extended({0}::bigint & 4294967295, {1}))",
     Family.DOUBLE: "CASE WHEN {0} = 0 THEN hashtextextended({0}::text, {1}) ELSE hashfloat8extended({0}, {1}) END",
