@@ -405,16 +405,17 @@ def test_only_columns_that_are_mapped_are_compared_where_the_engines_say_that_th
             side.sql("DROP TABLE IF EXISTS t", f"CREATE TABLE t (id {key}, n numeric(9,2), d double precision, v text, c {c})",
                      f"INSERT INTO t SELECT i, i / 8.0, 0, '{v}' || i, i FROM generate_series(1, 70) AS i")  # fmt: skip
         place.sql(change)
-        answers.clear()
-        found = []
-        for way in ways:
+        found, quick = list[Any](), list[Any]()
+        for way in ways[::-1]:
             monkeypatch.setattr(PostgreSQL, "digest", way)
+            quick.append(made.compare(quick=True))
+            answers.clear()
             (one,) = made.compare()
             found.append(one)
-        assert found[0] == found[1], change
+        assert (found[0], quick[0]) == (found[1], quick[1]), change
         assert len(answers) == 2 * asks
         assert not asks or (answers[0] == answers[1]) == alike
-        assert found[0].differs() == (change != "SELECT 1" or "odd" in more or "60" in more)
+        assert found[1].differs() == (change != "SELECT 1" or "odd" in more or "60" in more)
 
 
 def test_rules_of_a_table_send_no_rows_elsewhere(places: Places, tmp_path: Path) -> None:

@@ -257,10 +257,14 @@ class _Table:
         _at_once(of_source, of_target)
         return sides[0].rows if sides[0] is not None and sides[0] == sides[1] else None
 
-    def _same_by_digest(self) -> int | None:
-        """How many rows there are on both sides, where the engines say that all are the same."""
+    def _same_by_digest(self) -> bool:
+        """True, with the counts, where the engines say that all rows are the same on both sides."""
         whole = len(self.steps) == 1 and self.steps[0].goes_on_whole
-        return self._asked(self.columns) if whole else None
+        rows = self._asked(self.columns) if whole else None
+        if rows is not None:
+            self.found.tally = Tally(read=rows, inserted=rows)
+            self.found.source_rows = self.found.target_rows = self.found.same = rows
+        return rows is not None
 
     def _narrowed(self) -> _Table:
         """The table with its key and the columns that may differ, where the engines hold the others the same."""
@@ -285,9 +289,7 @@ class _Table:
 
     def compare(self, shown: int) -> Comparison:
         found = self.found
-        if (rows := self._same_by_digest()) is not None:
-            found.tally = Tally(read=rows, inserted=rows)
-            found.source_rows = found.target_rows = found.same = rows
+        if self._same_by_digest():
             return found
         sides, read = [_Hashed(), _Hashed()], self._narrowed()
         early_keys: list[Hashes] = []
@@ -435,6 +437,9 @@ class _Table:
         """Compare the numbers of rows, and of each column the sum of its hashes."""
         found = self.found
         found.quick = True
+        if self._same_by_digest():
+            found.same = 0  # which is not counted
+            return found
         sums = np.zeros((2, len(self.columns)), np.uint64)
         counts = [0, 0]
 
