@@ -46,14 +46,18 @@ def body(write: str, commit: str, duplicates: str = "reject", more: str = "") ->
         [pipeline.t.columns]\nid = "id"\nn = "n + 1"\ncode = "code"\nv = "v"\n'''
 
 
-@pytest.mark.parametrize("kind", LOADS)
+RULES = [("append", "reject"), ("append", "first"), ("truncate", "reject"), ("truncate", "last"), ("merge", "reject"),
+         ("merge", "first"), ("merge", "last")]  # fmt: skip
+
+
 @pytest.mark.parametrize(
-    ("write", "duplicates"),
-    [("append", "reject"), ("append", "first"), ("truncate", "reject"), ("truncate", "last"), ("merge", "reject"),
-     ("merge", "first"), ("merge", "last")],
+    ("write", "duplicates", "kind"),
+    # Each way to write into one of the databases, and into the other with the long tests.
+    [pytest.param(*rule, kind, marks=() if (place + turn) % 2 == 0 else pytest.mark.matrix)
+     for place, rule in enumerate(RULES) for turn, kind in enumerate(LOADS)],
 )  # fmt: skip
 def test_rows_counts_and_rejects_are_those_of_batches_that_are_sent_one_by_one(
-    places: Places, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, kind: str, write: str, duplicates: str
+    places: Places, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, write: str, duplicates: str, kind: str
 ) -> None:
     confirmed, sent = list[bool](), list[int | None]()
     confirm, send = LOADS[kind].confirm, LOADS[kind].send_into
