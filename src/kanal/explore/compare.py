@@ -273,7 +273,7 @@ class _Table:
         key = {*self.key, *step.key}
         told_apart = bool(self.key) and self.key in (self.info.primary_key, *self.info.unique) and key <= set(carried)
         told_apart = told_apart and not any(column.nullable for column in self.info.chosen(self.key))
-        if others or not step.keeps_rows or not told_apart or 2 * len(carried) < len(self.columns):
+        if others or not step.keeps_rows or not told_apart or not 0 < len(self.columns) - len(carried) <= len(carried):
             return self
         if self._asked(carried) is None:
             return self
