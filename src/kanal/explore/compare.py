@@ -279,8 +279,7 @@ class _Table:
             return self
         left = key | (set(self.columns) - set(carried))
         columns = tuple(column for column in step.columns if column.name in left)
-        used = {name for column in columns for owner, name in column.expression.uses if owner is None}
-        used |= set(step.reading.table.primary_key)
+        used = set(step.reading.table.primary_key).union(*(column.expression.of_source for column in columns))
         read = tuple(name for name in step.reading.columns if name in used)
         narrowed = copy.copy(self)
         narrowed.columns = [name for name in self.columns if name in left]

@@ -35,7 +35,7 @@ class Served:
     #: When what is broken is tried again, though its files have not changed, and how long after the last time: what is
     #: wrong may be a database that is down.
     tried_again: dt.datetime | None = None
-    pause: dt.timedelta = dt.timedelta(minutes=1)
+    pause: dt.timedelta = dt.timedelta()
     #: Why its next run could not begin, and until when that is not tried again; whether the run log could not be asked.
     trouble: str | None = None
     unknown: bool = False

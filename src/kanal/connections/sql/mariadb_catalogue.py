@@ -100,21 +100,30 @@ class MariaDBCatalogue(Catalogue):
         return counts
 
     @cached_property
-    def _columns_of(self) -> dict[tuple[str, str], tuple[int, bool]]:
-        """How many columns tables have, and whether a name has a line break, by which SQLAlchemy misses it."""
-        rows = self.database.rows_of(
-            "SELECT table_schema, table_name, count(*), "
-            "max(column_name LIKE '%\n%' OR column_name LIKE '%\r%' OR table_name LIKE '%\n%') "
-            "FROM information_schema.columns GROUP BY table_schema, table_name"
-        )
-        return {(row[0], row[1]): (int(row[2]), bool(row[3])) for row in rows}
+    def _columns_known(self) -> dict[str | None, dict[str, tuple[int, bool]]]:
+        return {}
+
+    def _columns_of(self, schema: str | None, anew: bool = False) -> dict[str, tuple[int, bool]]:
+        """How many columns the tables of a schema have, and whether a name has a line break, by which SQLAlchemy
+        misses it."""
+        if anew or schema not in self._columns_known:
+            rows = self.database.rows_of(
+                "SELECT table_name, count(*), "
+                "max(column_name LIKE '%\n%' OR column_name LIKE '%\r%' OR table_name LIKE '%\n%') "
+                "FROM information_schema.columns WHERE table_schema = COALESCE(:schema, DATABASE()) "
+                "GROUP BY table_name",
+                schema=schema,
+            )
+            self._columns_known[schema] = {row[0]: (int(row[1]), bool(row[2])) for row in rows}
+        return self._columns_known[schema]
 
     def describe(self, schema: str | None, table: str) -> TableInfo:
         info = _with_plain_names(super().describe(schema, table))
-        place, known = (schema or str(self.database.url.database), info.name), len(info.columns)
-        if self._columns_of.get(place, (known, False)) != (known, False):
-            self.__dict__.pop("_columns_of")  # it may have been changed since that was asked
-            count, broken = self._columns_of.get(place, (known, False))
+        known = len(info.columns)
+        good = known, False
+        if self._columns_of(schema).get(info.name, good) != good:
+            # It may have been changed since that was asked.
+            count, broken = self._columns_of(schema, anew=True).get(info.name, good)
             if broken:
                 raise DatabaseError(
                     f"table {info.name} of connection {self.database.name} has a name with a line break, "

@@ -77,20 +77,21 @@ class MariaDBLoad(SqlLoad):
     def send_into(self, table: sa.Table, encoded: Any) -> int | None:
         """Send an encoded batch, and leave the LOAD DATA open for more of them."""
         del table
-        if not isinstance(encoded, _Lines) or (self._open is not None and self._open[0] != encoded.sql):
+        if not self._may_load or not isinstance(encoded, _Lines):
+            return None
+        if self._open is not None and self._open[0] != encoded.sql:
             return None
         with self._refusals(), contextlib.ExitStack() as stack:
             count = 0
             if self._open is not None:
                 _, count, before = self._open
                 stack.enter_context(before)
-            elif self._may_load:
+            else:
                 stack.enter_context(self.connection.begin_nested())
                 begin_rows(self._driver, encoded.sql, self.database.name)
             self._open = None
-            if self._may_load:
-                send_rows(self._driver, encoded.content)
-                self._open = encoded.sql, count + encoded.rows.num_rows, stack.pop_all()
+            send_rows(self._driver, encoded.content)
+            self._open = encoded.sql, count + encoded.rows.num_rows, stack.pop_all()
         return len(encoded.content) if self._open is not None else None
 
     def confirm(self) -> None:

@@ -45,6 +45,11 @@ class Expression:
         """The SQL type of its value."""
         return self.node.type
 
+    @property
+    def of_source(self) -> set[str]:
+        """The columns of the source, and of no look-up, that it uses."""
+        return {name for owner, name in self.uses if owner is None}
+
 
 def column_node(key: ColumnKey, columns: Mapping[str, SqlType]) -> Node:
     """A column of the row, or of a look-up."""

@@ -88,7 +88,7 @@ class PipelinePlanner(HistoryPlanner):
         if settings.missing == "delete" and since is not None:
             of_keys = [column for column in columns if column.name in key]
             named = [column.expression for column in of_keys] + [probe for plan in plans for probe in plan.probes]
-            used = {name for expression in named for owner, name in expression.uses if owner is None}
+            used = set[str]().union(*(expression.of_source for expression in named))
             whole = replace(reading, order_by=(), limit=None, conditions=(), seeks=False)
             keys_reading = replace(whole, columns=_in_order_of_mapping(source, used, of_keys))
         notes = self._notes_of_target() + tuple(
@@ -169,7 +169,7 @@ class PipelinePlanner(HistoryPlanner):
         self, source: TableInfo, expressions: Sequence[Expression], since: SincePlan | None, order_by: Sequence[str]
     ) -> set[str]:
         """The columns of the source that are read."""
-        used = {name for expression in expressions for owner, name in expression.uses if owner is None}
+        used = set[str]().union(*(expression.of_source for expression in expressions))
         # The key of the source is kept with every reject, to find the row again.
         used |= set(source.primary_key)
         if since is not None:
@@ -553,6 +553,6 @@ class PipelinePlanner(HistoryPlanner):
 
 def _in_order_of_mapping(source: TableInfo, used: set[str], columns: Sequence[ColumnPlan]) -> tuple[str, ...]:
     """Columns of the source in the order in which rejects show them: its key, what the mapping names, all else."""
-    mapped = [{name for owner, name in column.expression.uses if owner is None} for column in columns]
+    mapped = [column.expression.of_source for column in columns]
     ordered = [*source.primary_key, *(name for names in mapped for name in source.names if name in names)]
     return tuple(name for name in dict.fromkeys([*ordered, *source.source_columns()]) if name in used)
