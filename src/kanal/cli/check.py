@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from msgspec import Struct, field
+from msgspec.structs import asdict
 from rich.console import Console
 
 from kanal.cli.jobs import ALL, chosen_environment, crew
@@ -20,8 +21,7 @@ from kanal.runner.run_options import planned
 from kanal.runner.shapes import UnplannedJob
 
 
-@dataclass
-class _Findings:
+class _Findings(Struct):
     """What is wrong with a job and worth knowing of it, in one environment."""
 
     problems: list[Problem] = field(default_factory=list)
@@ -146,8 +146,8 @@ def _became(came: str | None, made: str | None) -> str:
 
 
 def _trial_document(trial: Trial) -> dict[str, Any]:
-    document = dict(vars(trial))
-    document["tally"] = vars(trial.tally)
+    document = dict(asdict(trial))
+    document["tally"] = asdict(trial.tally)
     document["changes"] = [
         {name: {"from": came, "to": made} for name, came, made in row} for row in trial.changes
     ]  # fmt: skip

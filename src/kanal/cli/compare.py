@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+from msgspec.structs import asdict
 from rich.console import Console
 
 from kanal.cli import lasting
@@ -122,8 +123,8 @@ def _shown(value: str | None) -> str:
 
 
 def _document(one: Comparison, allow_extra: bool) -> dict[str, Any]:
-    document = dict(vars(one))
-    document["tally"] = vars(one.tally)
+    document = dict(asdict(one))
+    document["tally"] = asdict(one.tally)
     document["differs"] = one.differs(allow_extra)
     document["examples"] = [_example_document(found) for found in one.examples]
     return document

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from msgspec.structs import asdict
+
 from kanal.cli.jobs import read_job
 from kanal.cli.output import console, escape, print_json, show, table
 from kanal.core.errors import KanalError
@@ -31,7 +33,7 @@ def files(path: Path, step: str | None, forget: str | None, json: bool) -> int:
         raise KanalError(f'"{step}" is no step of this job', did_you_mean(step, job.pipeline) or "see kanal check JOB")
     found = [state for state in files_of(job) if step in (None, state.step)]
     if json:
-        print_json([vars(state) for state in found])
+        print_json([asdict(state) for state in found])
         return 0
     screen = console()
     if not found:

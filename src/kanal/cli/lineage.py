@@ -5,6 +5,8 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
+from msgspec.structs import asdict
+
 from kanal.cli.jobs import read_job
 from kanal.cli.output import console, escape, print_json, show, table
 from kanal.core.errors import counted
@@ -28,7 +30,7 @@ def lineage(path: Path, what: str | None, picture: Path | None, openlineage: Pat
         names = ("place", "column", "part")
         print_json(
             [
-                {**vars(one), "sources": [dict(zip(names, source, strict=True)) for source in one.sources]}
+                {**asdict(one), "sources": [dict(zip(names, source, strict=True)) for source in one.sources]}
                 for one in origins
             ]
         )

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from kanal.connections import open_log
 from kanal.core.errors import KanalError
 from kanal.runlog import RunLogStore
 
 
-@dataclass(frozen=True)
-class _Place:
+class _Place(Struct, frozen=True):
     """Where a run log is: what a job's [run_log] says of it."""
 
     url: str

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from msgspec.structs import asdict
 from rich.console import Console
 
 from kanal.cli.jobs import chosen_cluster, crew, read_job
@@ -106,14 +107,14 @@ def _print(screen: Console, answer: Answer) -> None:
 
 
 def _document(answer: Answer) -> dict[str, object]:
-    about = vars(answer.about) if answer.about is not None else {}
+    about = asdict(answer.about) if answer.about is not None else {}
     return {
         "connection": answer.connection,
         "url": answer.url,
         "works": answer.works,
         **about,
         "milliseconds": None if answer.milliseconds is None else round(answer.milliseconds, 2),
-        "rights": [vars(right) for right in answer.rights],
+        "rights": [asdict(right) for right in answer.rights],
         "error": answer.error,
         "remedy": answer.remedy,
     }

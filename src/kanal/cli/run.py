@@ -9,10 +9,10 @@ import sys
 import tomllib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from msgspec.structs import replace
 from rich.console import Console
 
 from kanal.cli import lasting

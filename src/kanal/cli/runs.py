@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from msgspec.structs import asdict
 from rich.console import Console
 from rich.table import Table
 
@@ -37,8 +38,8 @@ def _more(log: RunLogStore, record: RunRecord) -> dict[str, Any]:
     names = ("reading", "computing", "writing")
     return {
         "times": {step: dict(zip(names, parts, strict=True)) for step, parts in times.items()},
-        "usual": {step: vars(known) for step, known in usual.items()},
-        "tasks": [vars(task) for task in log.tasks(record.run)],
+        "usual": {step: asdict(known) for step, known in usual.items()},
+        "tasks": [asdict(task) for task in log.tasks(record.run)],
         "far_fewer_rows": [step.step for step in record.steps if fewer_than_usual(step, usual)],
     }
 

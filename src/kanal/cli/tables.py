@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from msgspec.structs import asdict
 from rich.console import Console
 
 from kanal.cli.output import console, escape, example, number, print_json, show, table
@@ -189,7 +190,7 @@ def sample(place: str, name: str, rows: int, scan: int, job: Path | None, json: 
 def _profile_document(profile: Profile, found: Sample) -> dict[str, Any]:
     guess = profile.guess
     count, instance = found.misfits.get(profile.name, (0, None))
-    document = vars(profile) | {"misfits": count, "misfit": instance}
+    document = asdict(profile) | {"misfits": count, "misfit": instance}
     document["guess"] = guess and {
         "type": str(guess.type),
         "options": {name: getattr(guess.options, name) for name in sorted(guess.options.given())},

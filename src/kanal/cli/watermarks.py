@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from msgspec.structs import asdict
+
 from kanal.cli.jobs import read_job
 from kanal.cli.output import console, escape, print_json, show, table
 from kanal.core.errors import KanalError
@@ -26,7 +28,7 @@ def watermarks(path: Path, step: str | None, value: str | None, clear: bool, jso
             f'"{step}" is no step that loads only what is new', "see kanal watermarks JOB for those that are"
         )
     if json:
-        print_json([vars(state) for state in found])
+        print_json([asdict(state) for state in found])
         return 0
     screen = console()
     if not found:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import asdict, replace
 
 from kanal.cli.jobs import arguments_for, crew, read_job
 from kanal.cli.log import find_run_log
@@ -71,7 +72,11 @@ def show_windows(path: Path | None, json: bool) -> int:
     log = find_run_log(path, None)
     states = window_states(log.windows_of(job.log_name))
     if json:
-        print_json([{**vars(one), "started": one.started.isoformat() + "Z" if one.started else None} for one in states])
+        print_json(
+            [asdict(one) | {"started": one.started.isoformat() + "Z" if one.started else None} for one in states]
+        )
+            [{**asdict(one), "started": one.started.isoformat() + "Z" if one.started else None} for one in states]
+        )
         return 0
     screen = console()
     if not states:

@@ -6,12 +6,12 @@ import datetime as dt
 import email.utils
 import time
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 from urllib.parse import urljoin, urlsplit
 
 import sqlalchemy as sa
 import tenacity
+from msgspec import Struct, field
 
 from kanal.connections.errors import DatabaseError, unreached
 from kanal.connections.files.formats import needed
@@ -38,8 +38,7 @@ class ApiError(DatabaseError):
         self.wait = wait
 
 
-@dataclass
-class Page:
+class Page(Struct):
     """An answer: its JSON, and its headers."""
 
     content: Any

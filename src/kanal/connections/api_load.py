@@ -6,11 +6,11 @@ import datetime as dt
 import hashlib
 import json
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote, urljoin
 
 import pyarrow as pa
+from msgspec import Struct
 
 from kanal.connections.api_client import ApiError, Client, Page, path_of
 from kanal.connections.description import TableInfo
@@ -30,8 +30,7 @@ _REFUSING = (400, 409, 413, 422)
 _HOPELESS = 200
 
 
-@dataclass(frozen=True)
-class _Outgoing:
+class _Outgoing(Struct, frozen=True):
     """A row: its object as JSON, and its values by column for the path."""
 
     text: str

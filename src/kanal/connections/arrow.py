@@ -8,10 +8,10 @@ import json
 import threading
 import weakref
 from collections.abc import Hashable, Iterator, Sequence
-from dataclasses import replace
 from typing import Any
 
 import pyarrow as pa
+from msgspec.structs import replace
 
 from kanal.connections.description import About, ColumnInfo, TableInfo
 from kanal.connections.loading import RefusedRow

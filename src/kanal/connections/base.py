@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Collection, Hashable, Iterator, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar, Protocol, cast
 
 import pyarrow as pa
+from msgspec import Struct
 
 from kanal.connections.defaults import DefaultValue
 from kanal.connections.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
@@ -119,8 +119,7 @@ class Connection(Protocol):
         """Close what is open."""
 
 
-@dataclass(frozen=True)
-class Digest:
+class Digest(Struct, frozen=True):
     """How many rows there are, and a number made of their hashes, of which only those of one `kind` can be compared.
 
     Two tables that differ have the same one with a chance of about one in 2 to the 64th.

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 
-@dataclass(frozen=True)
-class DefaultValue:
+class DefaultValue(Struct, frozen=True):
     """A constant, a number as its text, or the moment at which a row is inserted: CURRENT_TIMESTAMP or CURRENT_DATE."""
 
     value: str | bool | None = None

@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, ClassVar
 
 import pyarrow as pa
+from msgspec import Struct
 
 from kanal.core.columns import SourceColumn, TargetColumn
+from kanal.core.records import Compared
 from kanal.core.types import TEXT, SqlType
 
 
-@dataclass(frozen=True)
-class ColumnInfo:
+class ColumnInfo(Compared, Struct, frozen=True, eq=False):
     """A column: `type` is None where the database does not say; `declared` is the database's own text.
 
     `stored` is the type in which a reader delivers the values. `filled` is true where the database gives a value to
@@ -23,6 +23,8 @@ class ColumnInfo:
     `loose` says that values may come that are none of `stored`. `decimals` are those of a second that are kept.
     `dialect_type` is SQLAlchemy's type of the column.
     """
+
+    aside: ClassVar[frozenset[str]] = frozenset({"dialect_type"})
 
     name: str
     declared: str
@@ -38,11 +40,10 @@ class ColumnInfo:
     default: str | None = None
     values: tuple[str, ...] = ()
     comment: str | None = None
-    dialect_type: Any = field(default=None, compare=False, repr=False)
+    dialect_type: Any = None
 
 
-@dataclass(frozen=True)
-class About:
+class About(Struct, frozen=True):
     """A server: its kind and version, the driver, and what it does with texts and times, where that is known."""
 
     server: str
@@ -52,8 +53,7 @@ class About:
     time_zone: str | None = None
 
 
-@dataclass(frozen=True)
-class Right:
+class Right(Struct, frozen=True):
     """Something that the user may do or not, and what to ask for where not."""
 
     name: str
@@ -61,8 +61,7 @@ class Right:
     ask_for: str = ""
 
 
-@dataclass(frozen=True)
-class RowCount:
+class RowCount(Struct, frozen=True):
     """How many rows a table has, counted or estimated, and when it was last changed (UTC), where that is known."""
 
     rows: int
@@ -70,19 +69,20 @@ class RowCount:
     changed: str | None = None
 
 
-@dataclass(frozen=True)
-class ForeignKey:
+class ForeignKey(Compared, Struct, frozen=True, eq=False):
     """Columns whose values must stand in columns of another table.
 
     A `deferrable` one may be checked at the commit instead of after each statement.
     """
 
+    aside: ClassVar[frozenset[str]] = frozenset({"name", "deferrable"})
+
     columns: tuple[str, ...]
     schema: str | None
     table: str
     referred: tuple[str, ...]
-    name: str | None = field(default=None, compare=False)
-    deferrable: bool = field(default=False, compare=False)
+    name: str | None = None
+    deferrable: bool = False
 
     def refers_to(self, table: TableInfo) -> bool:
         """True where its values must stand in this table."""
@@ -91,8 +91,7 @@ class ForeignKey:
         )
 
 
-@dataclass(frozen=True)
-class Constraint:
+class Constraint(Struct, frozen=True):
     """A rule that a database holds rows of a table to: a foreign key, a key of which each value stands once, or else a
     condition, in the database's own SQL."""
 
@@ -122,8 +121,7 @@ class Constraint:
         return f"another row has the same {listed}{named}"
 
 
-@dataclass(frozen=True)
-class TableInfo:
+class TableInfo(Struct, frozen=True):
     """A table or view. Names are as the database has them."""
 
     schema: str | None

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any, Protocol
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from kanal.connections.loading import Load
 from kanal.core.errors import KanalError
 from kanal.core.tally import Tally
 
 
-@dataclass(frozen=True)
-class Progress:
+class Progress(Struct, frozen=True):
     """What of a step is committed: its counts, its batches, the source's position, and if that was all.
 
     `greatest` is the greatest change value, as text, of a step that loads what is new.
@@ -27,7 +28,7 @@ class Progress:
 
     def content(self) -> dict[str, Any]:
         """It, in the form that JSON knows."""
-        return vars(self) | {"tally": vars(self.tally), "last": list(self.last)}
+        return asdict(self) | {"tally": asdict(self.tally), "last": list(self.last)}
 
     @classmethod
     def of(cls, content: Mapping[str, Any]) -> Progress:
@@ -48,16 +49,14 @@ def moved_text(moment: dt.datetime) -> str:
     return f"{moment.astimezone(dt.UTC):%Y-%m-%d %H:%M:%S}"
 
 
-@dataclass(frozen=True)
-class Watermark:
+class Watermark(Struct, frozen=True):
     """Up to which change value a pipeline has loaded, as text, and the moment (UTC) of the run that set it."""
 
     watermark: str
     moved: str
 
 
-@dataclass(frozen=True)
-class LoadedFile:
+class LoadedFile(Struct, frozen=True):
     """A file that a step has loaded: its name, size in bytes, time of modification and what tells its content; by which
     run and when (UTC), how many rows it had and how many were rejected. `pending` is what is still to be done with it:
     "delete", or "move NAME"."""

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Protocol, Self
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from kanal.connections.description import ForeignKey, TableInfo
@@ -18,8 +18,7 @@ if TYPE_CHECKING:
     from kanal.connections.base import Target
 
 
-@dataclass(frozen=True)
-class RefusedRow:
+class RefusedRow(Struct, frozen=True):
     """A row that the target did not take: its place, why, and where that is known the constraint that it breaks."""
 
     place: int
@@ -30,24 +29,21 @@ class RefusedRow:
     refers: ForeignKey | None = None
 
 
-@dataclass(frozen=True)
-class DoubledRow:
+class DoubledRow(Struct, frozen=True):
     """A row of a portion whose key an earlier row has: which portion, and what tells its content."""
 
     portion: int
     content: int
 
 
-@dataclass(frozen=True)
-class PortionRows:
+class PortionRows(Struct, frozen=True):
     """How many rows of a portion were numbered, and how many are in: not those that its columns cannot hold."""
 
     numbered: int
     count: int
 
 
-@dataclass(frozen=True)
-class Conflict:
+class Conflict(Struct, frozen=True):
     """A row that was changed on both sides: its place, whether it is the newer one, and what the target had in the
     columns that differ."""
 
@@ -56,8 +52,7 @@ class Conflict:
     theirs: dict[str, Any]
 
 
-@dataclass
-class Written:
+class Written(Struct):
     """What became of rows: counts, and those that the target refused."""
 
     inserted: int = 0
@@ -82,8 +77,7 @@ class Written:
         return self.inserted + self.updated + self.unchanged
 
 
-@dataclass(frozen=True)
-class HistoryColumns:
+class HistoryColumns(Struct, frozen=True):
     """Which columns of a table say from when until when a version of a row is valid, and whether it is the current one;
     and which columns are not kept as they were, but overwritten."""
 
@@ -93,8 +87,7 @@ class HistoryColumns:
     overwrite: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class Merging:
+class Merging(Struct, frozen=True):
     """How staged rows meet those of a table: by which key, into which columns.
 
     `update` changes rows that are there and differ, with `newer_by` only those whose value in that column is less than

@@ -5,10 +5,10 @@ from __future__ import annotations
 import contextlib
 import datetime as dt
 from collections.abc import Collection, Hashable, Iterator, Sequence
-from dataclasses import replace
 from typing import Any, ClassVar
 
 import pyarrow as pa
+from msgspec.structs import replace
 
 from kanal.connections.base import Column, Connection, OrdinarySource, TableMaker, Target
 from kanal.connections.defaults import DefaultValue

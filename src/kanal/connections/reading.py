@@ -6,12 +6,12 @@ import contextlib
 import datetime as dt
 import threading
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from kanal.connections.description import TableInfo
 from kanal.core.arrays import mask_of
@@ -22,8 +22,7 @@ if TYPE_CHECKING:
     from kanal.core.expressions.pushdown import PushedCondition
 
 
-@dataclass(frozen=True)
-class Window:
+class Window(Struct, frozen=True):
     """A range of a column's values: from `low` on, and less than `high`, where these are given.
 
     `with_null`: rows without a value belong to it too. SQLite may give more rows than these, but never fewer.
@@ -41,8 +40,7 @@ BATCH_BYTES = 64 * 1024 * 1024
 Position = tuple[int | str, ...]
 
 
-@dataclass(frozen=True)
-class Reading:
+class Reading(Struct, frozen=True):
     """What to read: a table or a query, which columns, in which order, how many rows, how many a batch, which
     ends too where it comes to `batch_bytes`.
 

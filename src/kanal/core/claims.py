@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 
 from kanal.core.arrays import Mask
 from kanal.core.faults import Fault
@@ -42,8 +42,7 @@ class Claim:
         return self.columns[0], Fault(row, Reason.DUPLICATE_KEY, shown, said)
 
 
-@dataclass
-class Verdict:
+class Verdict(Struct):
     """What becomes of rows: those that have their keys, those that take the place of earlier ones, and which claim
     keeps back each of the others (-1 for none)."""
 
@@ -52,8 +51,7 @@ class Verdict:
     kept_back_by: np.ndarray[tuple[int], np.dtype[np.int8]]
 
 
-@dataclass
-class Keyed:
+class Keyed(Struct):
     """The hashes of rows' keys, by claim, and which keys have no NULL: a key with one is never another's."""
 
     hashes: list[Hashes]

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from kanal.core.types import SqlType
 
 
-@dataclass(frozen=True)
-class SourceColumn:
+class SourceColumn(Struct, frozen=True):
     """A column that a reader delivers: its SQL type, and the type in which values are stored where they differ.
 
     `loose` says that a row may hold a value of any type, which then comes as a stray text.
@@ -19,8 +18,7 @@ class SourceColumn:
     loose: bool = False
 
 
-@dataclass(frozen=True)
-class TargetColumn:
+class TargetColumn(Struct, frozen=True):
     """A column as its table declares it; `type` is None where the table says nothing of it."""
 
     name: str

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from kanal.core.hashing import Hashes
 
 
-@dataclass(frozen=True)
-class Compared:
+class Compared(Struct, frozen=True):
     """How many rows are the same, and the hashed keys of those that are missing on the right, extra on it, or differ.
 
     A key stands as often as it has such rows.

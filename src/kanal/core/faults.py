@@ -3,19 +3,18 @@
 from __future__ import annotations
 
 import decimal
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 
 from kanal.core.reasons import Reason
 
 _REAL = pa.float32()
 
 
-@dataclass(frozen=True, slots=True)
-class Fault:
+class Fault(Struct, frozen=True):
     """One bad value. `row` counts from 0 within the batch; `value` is the value as text, or None for NULL.
 
     `constraint` is the target's that the row breaks, where it is one of those, `parent` the row to which it refers.

@@ -5,12 +5,12 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct, field
 
 from kanal.core.arrays import Datum, Mask
 from kanal.core.errors import BooksError
@@ -29,8 +29,7 @@ ColumnKey = tuple[str | None, str]
 Strays = dict[int, str | bytes]
 
 
-@dataclass(frozen=True)
-class BadLine:
+class BadLine(Struct, frozen=True):
     """A line of a file that is no row: the file, the number of the line, the line itself, and what is wrong with it.
 
     With `whole`, it stands for all lines of the file.
@@ -43,8 +42,7 @@ class BadLine:
     whole: bool = False
 
 
-@dataclass
-class SourceBatch:
+class SourceBatch(Struct):
     """Rows as a reader delivers them.
 
     `columns` holds each column either in the Arrow type of its SQL type or as text that stands for such a value.

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
 from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
+from msgspec.structs import replace
 
 from kanal.core.conversions import Options, converter
 from kanal.core.conversions.formats import compiled
@@ -34,8 +35,7 @@ _NOTHING = frozenset(
 )  # fmt: skip
 
 
-@dataclass(frozen=True)
-class Guess:
+class Guess(Struct, frozen=True):
     """A type that texts could be converted to, the options for it, and which share of them fits. `also` is another
     form that fits as many: which is meant cannot be told. `nothing` are texts that seem to stand for no value; these
     and blank ones are not in the share."""
@@ -70,8 +70,7 @@ class Guess:
         return f"{name}{f' ({how})' if how else ''}: {share}" + (f"; or {self.also}" if self.also else "")
 
 
-@dataclass(frozen=True)
-class Profile:
+class Profile(Struct, frozen=True):
     """A column of `rows` rows: how many are NULL, how many values differ, the least and greatest, the longest text's
     characters, and what texts could be converted to."""
 

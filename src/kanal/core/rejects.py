@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from kanal.core.reasons import Reason
 
 
-@dataclass(frozen=True)
-class Reject:
+class Reject(Struct, frozen=True):
     """A row that is not loaded: the first bad column and why, and the whole source row as text."""
 
     column: str | None

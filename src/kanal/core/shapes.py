@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import asdict, dataclass
 from difflib import SequenceMatcher
 from enum import StrEnum
 from typing import Any
 
+from msgspec import Struct
+from msgspec.structs import asdict
+
 from kanal.core.types import holds, parse_type
 
 
-@dataclass(frozen=True)
-class ColumnShape:
+class ColumnShape(Struct, frozen=True):
     """A column: `type` is Kanal's name of its type, None for one unknown; `declared` the database's own text.
 
     `filled` is true where the database gives a value to a row that has none.
@@ -26,8 +27,7 @@ class ColumnShape:
     filled: bool = False
 
 
-@dataclass(frozen=True)
-class TableShape:
+class TableShape(Struct, frozen=True):
     """The columns of a table, in order, and its primary key."""
 
     columns: tuple[ColumnShape, ...]
@@ -58,8 +58,7 @@ class ShapeChange(StrEnum):
     KEY = "key"
 
 
-@dataclass(frozen=True)
-class Changed:
+class Changed(Struct, frozen=True):
     """One change of a table: `column` is its name now, or was; `what` says the change in words; `former` is the name
     before, of one that was renamed."""
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, fields
 from typing import Any
+
+from msgspec import Struct
 
 from kanal.core.errors import BooksError
 
@@ -18,8 +19,7 @@ def add_writes(counts: Any, more: Any) -> None:
         setattr(counts, name, getattr(counts, name) + getattr(more, name))
 
 
-@dataclass
-class Tally:
+class Tally(Struct):
     """Counts of rows; each row read ends in exactly one of the others, `deleted`, `closed` and `conflicts` apart.
 
     `filtered` were not wanted, `rejected` would not fit, `superseded` gave way to another row with the same
@@ -53,8 +53,8 @@ class Tally:
 
     def add(self, other: Tally) -> None:
         """Add another tally's counts to this one."""
-        for count in fields(self):
-            setattr(self, count.name, getattr(self, count.name) + getattr(other, count.name))
+        for name in COUNTS:
+            setattr(self, name, getattr(self, name) + getattr(other, name))
 
     @classmethod
     def sum(cls, tallies: Iterable[Tally]) -> Tally:
@@ -74,4 +74,4 @@ class Tally:
 
 
 #: The names of all counts, in their order.
-COUNTS = tuple(count.name for count in fields(Tally))
+COUNTS = Tally.__struct_fields__

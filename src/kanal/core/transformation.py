@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any, Literal, Protocol
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from kanal.core.arrays import mask_of, patch, valid_mask
@@ -35,8 +35,7 @@ class FailOnBadValue(KanalError):
     """A value that does not fit, in a column for which the pipeline says that this fails the step."""
 
 
-@dataclass(frozen=True)
-class ColumnRule:
+class ColumnRule(Struct, frozen=True):
     """What a pipeline says of one target column."""
 
     expression: str
@@ -70,8 +69,7 @@ def filter_rows(frame: Frame, where: Expression) -> tuple[Rows, list[tuple[str |
 # --- look up -----------------------------------------------------------------------------------------------------
 
 
-@dataclass(frozen=True)
-class LookupPlan:
+class LookupPlan(Struct, frozen=True):
     """A look-up, compiled: the key expressions in the order of the table's key columns."""
 
     name: str
@@ -336,8 +334,7 @@ def _failed(name: str, row: int, value: str | None, what: str) -> Fault:
     return Fault(row, Reason.CHECK_FAILED, value, f"check {name} fails: {what}")
 
 
-@dataclass(frozen=True)
-class ExpectCheck:
+class ExpectCheck(Struct, frozen=True):
     """A condition that must not be false."""
 
     name: str

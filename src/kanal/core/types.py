@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from enum import Enum
 from functools import cached_property
 
 import pyarrow as pa
+from msgspec import Struct
 
 from kanal.core.errors import TypeNameError
 from kanal.core.nearest import did_you_mean
@@ -85,8 +85,7 @@ _TYPE_TEXT = re.compile(
 MAX_PRECISION = 76
 
 
-@dataclass(frozen=True)
-class SqlType:
+class SqlType(Struct, frozen=True, dict=True):
     """One SQL type with its parameters: `length` in characters, `precision` and `scale` in decimal digits."""
 
     name: str

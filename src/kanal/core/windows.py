@@ -7,7 +7,8 @@ import datetime as dt
 import re
 import zoneinfo
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from kanal.core.errors import KanalError, shortened
 
@@ -21,8 +22,7 @@ _TIMES = ("seconds", "minutes", "hours", "days", "weeks")
 MOST = 100_000
 
 
-@dataclass(frozen=True)
-class Step:
+class Step(Struct, frozen=True):
     """The length of a window: so many of a unit of time, or a number."""
 
     count: int

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 
-@dataclass(frozen=True)
-class CommitMode:
+class CommitMode(Struct, frozen=True):
     """A way to commit: each batch by itself, or together with other steps of the job, or else the step at its end."""
 
     name: str

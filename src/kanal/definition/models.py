@@ -5,10 +5,10 @@ from __future__ import annotations
 import datetime as dt
 import re
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal, Self
 
+from msgspec.structs import replace
 from pydantic import BeforeValidator, Field, PrivateAttr, ValidationError, field_validator, model_validator
 
 from kanal.core.conversions import Options

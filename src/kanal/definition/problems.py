@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from kanal.core.errors import KanalError, sentence, shortened, tellable
 
@@ -12,8 +13,7 @@ from kanal.core.errors import KanalError, sentence, shortened, tellable
 KeyPath = tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class Problem:
+class Problem(Struct, frozen=True):
     """One thing wrong: at which key of the job, what it is, what to do; with file and line where they are known."""
 
     path: KeyPath

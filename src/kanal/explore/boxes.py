@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from functools import cached_property
 from html import escape
 from pathlib import Path
+
+from msgspec import Struct
 
 from kanal.core.errors import KanalError
 
@@ -20,8 +22,7 @@ _STYLE = (
 )
 
 
-@dataclass
-class Box:
+class Box(Struct, dict=True):
     """A box with a title and lines, each a name and what is said of it, at a place in pixels."""
 
     title: str
@@ -29,10 +30,11 @@ class Box:
     kind: str = "right"
     x: float = 0
     y: float = 0
-    places: Mapping[str, int] = field(init=False)
 
-    def __post_init__(self) -> None:
-        self.places = {name: place for place, (name, _) in enumerate(self.lines)}
+    @cached_property
+    def places(self) -> Mapping[str, int]:
+        """The place of each line, by its name."""
+        return {name: place for place, (name, _) in enumerate(self.lines)}
 
     @property
     def high(self) -> int:
@@ -45,8 +47,7 @@ class Box:
         return self.y + (HEAD / 2 if place < 0 else HEAD + LINE * place + LINE / 2 + 2)
 
 
-@dataclass(frozen=True)
-class Link:
+class Link(Struct, frozen=True):
     """A curve from a line of one box to a line, or the title, of another; a weak one is dashed."""
 
     start: Box

@@ -5,11 +5,11 @@ from __future__ import annotations
 import datetime as dt
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct, field
 
 from kanal.core.conversions.formats import compiled
 from kanal.core.errors import KanalError
@@ -140,8 +140,7 @@ def _of_step(plan: JobPlan, step: PipelinePlan, new: bool) -> Iterator[Problem]:
                        f"ask for: GRANT {kinds} ON {target.name} TO {user}")  # fmt: skip
 
 
-@dataclass
-class Trial:
+class Trial(Struct):
     """How rows of a pipeline fared without being written.
 
     `groups` counts rejects by column and reason, with an example; `changes` are some rows before and after: for each

@@ -12,13 +12,14 @@ import json
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from kanal.connections.base import Digest, as_source
 from kanal.connections.reading import Reading
@@ -44,8 +45,7 @@ _PARTS = 64
 _SEED = 4711
 
 
-@dataclass(frozen=True)
-class Example:
+class Example(Struct, frozen=True):
     """A row that is missing in the target, extra in it, or differs: its key, and where it differs both values."""
 
     kind: str
@@ -53,8 +53,7 @@ class Example:
     values: dict[str, tuple[str | None, str | None]] = field(default_factory=dict)
 
 
-@dataclass
-class Comparison:
+class Comparison(Struct):
     """How a target table compares with what its pipelines would load.
 
     `tally` counts what the mapping made of the source; `refused` are rows of it that the target refused last time.

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
 import tomlkit
+from msgspec import Struct, field
 from sqlglot import exp
 from tomlkit.exceptions import TOMLKitError
 
@@ -38,8 +38,7 @@ _MAYBE = re.compile(r"(creat|insert|enter|add|record|arriv|stamp)", re.IGNORECAS
 _TIMES = (Family.DATE, Family.TIMESTAMP, Family.TIMESTAMPTZ)
 
 
-@dataclass(frozen=True)
-class Wish:
+class Wish(Struct, frozen=True):
     """What a draft is to be like: which tables, the names of their targets, the write rule, change columns or not."""
 
     like: tuple[str, ...] = ()
@@ -52,8 +51,7 @@ class Wish:
     sample: int = SAMPLE
 
 
-@dataclass
-class _Pipeline:
+class _Pipeline(Struct):
     name: str
     source: TableInfo
     target: str

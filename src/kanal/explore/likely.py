@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from functools import lru_cache
+
+from msgspec import Struct
 
 from kanal.connections import ColumnInfo, TableInfo
 from kanal.core.types import holds
@@ -19,8 +20,7 @@ _SAME = {"no": "number", "nr": "number", "num": "number", "txt": "text", "desc":
          "amt": "amount", "dt": "date", "ts": "timestamp", "cd": "code", "nm": "name", "addr": "address"}  # fmt: skip
 
 
-@dataclass(frozen=True)
-class Likely:
+class Likely(Struct, frozen=True):
     """A table of the target that is likely meant, and by its column the source's column that likely fills it."""
 
     table: TableInfo

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 import tomlkit
+from msgspec import Struct, field
 from sqlglot import exp
 
 from kanal.connections import ColumnInfo, TableInfo
@@ -22,8 +22,7 @@ from kanal.runner.job_plan import JobPlan, PipelinePlan
 from kanal.runner.shapes import SOURCE, seen_table
 
 
-@dataclass
-class NewColumns:
+class NewColumns(Struct):
     """Columns of a step's source that are new: those that the file's mapping takes now, and those that the target
     lacks, so that they can only be loaded once it has them."""
 

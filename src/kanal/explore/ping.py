@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from kanal.connections.base import Connection
 from kanal.connections.description import About, Right
@@ -15,8 +16,7 @@ from kanal.core.nearest import did_you_mean
 from kanal.definition import JobDefinition
 
 
-@dataclass(frozen=True)
-class Answer:
+class Answer(Struct, frozen=True):
     """How a connection answered: `milliseconds` is one small question and its answer; `error` why it did not."""
 
     connection: str
@@ -33,8 +33,7 @@ class Answer:
         return self.error is None
 
 
-@dataclass(frozen=True)
-class FromWorker:
+class FromWorker(Struct, frozen=True):
     """How a connection answered a worker, by the worker's name and host."""
 
     connection: str

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import fnmatch
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 
 import pyarrow as pa
+from msgspec import Struct
+from msgspec.structs import replace
 
 from kanal.connections import TableInfo
 from kanal.connections.base import Connection, as_source
@@ -23,8 +24,7 @@ from kanal.core.types import Family
 OWN = ("kanal_progress", "kanal_watermark", "kanal_mark", "kanal_file")
 
 
-@dataclass(frozen=True)
-class FoundTable:
+class FoundTable(Struct, frozen=True):
     """A table or view, and how many rows it has."""
 
     table: TableInfo
@@ -73,8 +73,7 @@ def find_tables(
     return [FoundTable(table, counts.get(table.name)) for table in tables]
 
 
-@dataclass(frozen=True)
-class Sample:
+class Sample(Struct, frozen=True):
     """Some rows of a table as text, and a profile of each column over `scanned` rows, which are all if `whole`.
 
     `misfits` has, by column, the number of values that are none of its type, and one of them.

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
+from msgspec.structs import asdict
+
 from kanal.runlog.records import RunRecord
 
 
@@ -14,7 +16,7 @@ def step_document(step: Any) -> dict[str, Any]:
         "step": step.step,
         "kind": step.kind,
         "status": str(step.status),
-        **vars(tally),
+        **asdict(tally),
         "written": tally.written,
         "batches": step.batches,
         "seconds": round(step.seconds, 3),

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct, field
 
 from kanal.core.tally import Tally
 
@@ -13,8 +14,7 @@ if TYPE_CHECKING:
     from kanal.core.shapes import TableShape
 
 
-@dataclass(frozen=True)
-class BatchRecord:
+class BatchRecord(Struct, frozen=True):
     """A batch, by its number from 1: its counts, and the seconds that reading, computing and writing it took."""
 
     batch: int
@@ -29,8 +29,7 @@ class BatchRecord:
         return BatchRecord(later.batch, Tally.sum([self.tally, later.tally]), *times)
 
 
-@dataclass(frozen=True)
-class Usual:
+class Usual(Struct, frozen=True):
     """The medians of a step in earlier runs that succeeded: of rows read and of seconds, and of how many runs."""
 
     runs: int
@@ -38,8 +37,7 @@ class Usual:
     seconds: float
 
 
-@dataclass(frozen=True)
-class StepRecord:
+class StepRecord(Struct, frozen=True):
     """A step as the run log has it. `seconds` is its duration."""
 
     step: str
@@ -57,8 +55,7 @@ class StepRecord:
 BLOCK = 1_000_000
 
 
-@dataclass(frozen=True)
-class TaskRecord:
+class TaskRecord(Struct, frozen=True):
     """What a worker has or had of a step: all of it, or a part. `seconds` is its duration, None while it is under way;
     reading, computing and writing went on side by side; `lost` workers had it before."""
 
@@ -74,8 +71,7 @@ class TaskRecord:
     writing: float = 0.0
 
 
-@dataclass
-class WorkerShare:
+class WorkerShare(Struct):
     """What a worker did of a run: how many tasks, rows and seconds; what it has under way; and how many tasks it had
     from workers that were lost."""
 
@@ -102,8 +98,7 @@ def by_worker(tasks: Sequence[TaskRecord], running: Collection[str] = ()) -> lis
     return [found[name] for name in sorted(found)]
 
 
-@dataclass(frozen=True)
-class StepSeed:
+class StepSeed(Struct, frozen=True):
     """A step as a run begins with it: whether it reads all of its source, and commits batch by batch."""
 
     step: str
@@ -112,8 +107,7 @@ class StepSeed:
     by_batch: bool = False
 
 
-@dataclass(frozen=True)
-class Start:
+class Start(Struct, frozen=True):
     """Why a run begins: in which environment, by whom, when it was due (UTC), with which window, in which series."""
 
     environment: str | None = None
@@ -129,8 +123,7 @@ class Start:
         return {"environment": self.environment, "started_by": self.by, "due": due, "series": self.series}
 
 
-@dataclass(frozen=True)
-class SeenTable:
+class SeenTable(Struct, frozen=True):
     """A table of a step, by its role there: its place, and its shape as it is now, or as a run first saw it (UTC)."""
 
     step: str
@@ -146,8 +139,7 @@ def mark_of(status: str, rejected: int) -> str:
     return ("rejects" if rejected else "good") if status == "succeeded" else status
 
 
-@dataclass(frozen=True)
-class RunGlance:
+class RunGlance(Struct, frozen=True):
     """A run at a glance, with the sums of its steps' counts. Times are UTC."""
 
     run: int
@@ -170,8 +162,7 @@ class RunGlance:
         return (self.finished - self.started).total_seconds() if self.finished else 0.0
 
 
-@dataclass(frozen=True)
-class RunRecord:
+class RunRecord(Struct, frozen=True):
     """A run as the run log has it, its job with the environment, as in `register@test`. Times are UTC."""
 
     run: int

@@ -7,9 +7,10 @@ import threading
 import time
 from collections.abc import Callable, Collection, Mapping, Sequence
 from contextlib import ExitStack, suppress
-from dataclasses import replace
 from functools import partial
 from typing import Any, Protocol
+
+from msgspec.structs import replace
 
 from kanal.connections.journal import Progress
 from kanal.connections.loading import Load, RefusedRow

@@ -10,9 +10,10 @@ import threading
 import time
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
+
+from msgspec.structs import asdict, replace
 
 from kanal.connections.base import Target
 from kanal.connections.journal import Progress
@@ -667,7 +668,7 @@ class Execution:
         later = not (step.plan.settings.commits.by_batch or self.needs_mark(step.plan))
         self.log.add_batch(self.number, step.plan.name, batch, rejects, keep_all, key, later)
         self._watch("batch_ends", step.plan.name, step.tally)
-        tell("batch", run=self.number, step=step.plan.name, batch=batch.batch, **vars(batch.tally))
+        tell("batch", run=self.number, step=step.plan.name, batch=batch.batch, **asdict(batch.tally))
 
     def _keeps_all(self, step: PipelinePlan) -> bool:
         """True where rejected rows are not met again by the next run, or must be told from others when it goes on."""
@@ -691,5 +692,5 @@ class Execution:
         self._watch("step_ends", result)
         tell(
             "step_ends", run=self.number, step=result.step, status=str(result.status),
-            seconds=round(result.seconds, 3), error=result.error, **vars(result.tally),
+            seconds=round(result.seconds, 3), error=result.error, **asdict(result.tally),
         )  # fmt: skip

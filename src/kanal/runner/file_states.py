@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from kanal.connections import TableInfo
 from kanal.connections.base import as_file_source, as_target
@@ -14,8 +14,7 @@ from kanal.runner.new_files import moment_text
 from kanal.runner.run_options import planned
 
 
-@dataclass(frozen=True)
-class FileState:
+class FileState(Struct, frozen=True):
     """A file of a step that loads each once: what is remembered of it (`kanal.connections.journal.LoadedFile`), and how
     it stands: `state` is "loaded", "changed" since then, "moved" or "deleted" after it, "gone", or "new"."""
 

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import datetime as dt
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+from msgspec import Struct, field
 
 from kanal.connections.journal import Journal
 from kanal.connections.loading import Load
@@ -18,8 +18,7 @@ from kanal.core.transformation import rejects_of
 from kanal.runner.job_plan import PipelinePlan, SincePlan
 
 
-@dataclass
-class Increment:
+class Increment(Struct):
     """The range that a step reads, and the greatest change value that it has met."""
 
     since: SincePlan

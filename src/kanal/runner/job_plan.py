@@ -5,8 +5,10 @@ from __future__ import annotations
 import datetime as dt
 import zoneinfo
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from kanal.connections import ColumnInfo, ForeignKey, TableInfo
 from kanal.connections.base import Column, Connection, Source, Target, as_rebuilding, as_swapping
@@ -27,8 +29,7 @@ from kanal.runner.staged_rows import Writing
 from kanal.runner.write_rules import rule_of
 
 
-@dataclass(frozen=True)
-class CheckPlan:
+class CheckPlan(Struct, frozen=True):
     """A check, compiled over the converted row. It becomes a new RowCheck for each run of the step."""
 
     name: str
@@ -48,8 +49,7 @@ class CheckPlan:
         return MembershipCheck(self.name, self.value, f"{table.name}.{column}", values, self.present)
 
 
-@dataclass(frozen=True)
-class SincePlan:
+class SincePlan(Struct, frozen=True):
     """How a pipeline finds what is new: the change value of a row, and what is said of a range of it.
 
     `column` is the source's column, where it is one. `low` and `high` are bounds that a run was given for itself;
@@ -98,8 +98,7 @@ class SincePlan:
         return watermark - self.overlap
 
 
-@dataclass(frozen=True)
-class ExchangePlan:
+class ExchangePlan(Struct, frozen=True):
     """The pipeline that loads the same tables the other way: its step, what keeps its watermark, and what is new to
     it; `deletes` where either way deletes what is missing."""
 
@@ -109,8 +108,7 @@ class ExchangePlan:
     deletes: bool
 
 
-@dataclass(frozen=True)
-class PipelinePlan:
+class PipelinePlan(Struct, frozen=True):
     """A pipeline, compiled and checked against its databases."""
 
     name: str
@@ -291,8 +289,7 @@ class PipelinePlan:
         return (self.target,)
 
 
-@dataclass(frozen=True)
-class CommandPlan:
+class CommandPlan(Struct, frozen=True):
     """A command with its connection and the text of its SQL; or a pipeline of which there is nothing to be done, and
     why."""
 
@@ -317,16 +314,14 @@ class CommandPlan:
 StepPlan = PipelinePlan | CommandPlan
 
 
-@dataclass(frozen=True)
-class Group:
+class Group(Struct, frozen=True):
     """Steps that one transaction on their target makes visible together."""
 
     database: Target
     steps: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class NewTable:
+class NewTable(Struct, frozen=True):
     """A target table that is missing, and what of the job it is made for."""
 
     step: str
@@ -347,8 +342,7 @@ class NewTable:
         return [self.database.ddl.reference(self.table, key) for key in self.later]
 
 
-@dataclass(frozen=True)
-class Difference:
+class Difference(Struct, frozen=True):
     """A column of a target that is missing (`there` is None), or does not hold all that the mapping may give it.
 
     `there` and `wanted` are types as the database writes them; `sql` is the ALTER that makes it fit, if one can.
@@ -388,8 +382,7 @@ def _refuse(said: str, reasons: Sequence[str], remedy: str) -> None:
 TablePlace = tuple[str, str | None, str]
 
 
-@dataclass
-class JobPlan:
+class JobPlan(Struct):
     """A job ready to run: its steps in order, what waits for what, and what is worth knowing about it."""
 
     job: JobDefinition

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
+
+from msgspec import Struct, field
 
 from kanal.connections.description import TableInfo
 from kanal.connections.journal import Progress
@@ -45,8 +46,7 @@ class Ending(StrEnum):
     FAILED = "failed"
 
 
-@dataclass(frozen=True)
-class Failure:
+class Failure(Struct, frozen=True):
     """Why a step did not succeed: `said` is the whole sentence; `passing` is worth a new try."""
 
     ending: Ending
@@ -76,8 +76,7 @@ class Failure:
         return self.said
 
 
-@dataclass(frozen=True)
-class StepTask:
+class StepTask(Struct, frozen=True):
     """A step to be run where the task is read: planned there anew, with secrets resolved there.
 
     `token` marks its progress in the target; `tables` are described as the run has found them; `replayed` are rejected
@@ -96,8 +95,7 @@ class StepTask:
     earlier: Mapping[str, Sequence[int]] = field(default_factory=dict)
 
 
-@dataclass(frozen=True)
-class StepOutcome:
+class StepOutcome(Struct, frozen=True):
     """How a step ended. `kept` are the counts of what stays of one that failed and commits batch by batch.
 
     `committed` is what the target says was committed by a commit that was not answered. `hoped` is true where rejects
@@ -117,8 +115,7 @@ class StepOutcome:
 # --- what is said while a task is under way; all of it by the task, and answered --------------------------------------
 
 
-@dataclass(frozen=True)
-class Speaker:
+class Speaker(Struct, frozen=True):
     """Who speaks: on which host, in which process, and what the cluster calls the worker."""
 
     host: str
@@ -131,32 +128,27 @@ class Speaker:
         return self.worker or f"process {self.process} on {self.host}"
 
 
-@dataclass(frozen=True)
-class Sign:
+class Sign(Struct, frozen=True):
     """The task is still under way."""
 
 
-@dataclass(frozen=True)
-class Goodbye:
+class Goodbye(Struct, frozen=True):
     """The task is done; what it gave."""
 
     outcome: Any
 
 
-@dataclass(frozen=True)
-class StepBegins:
+class StepBegins(Struct, frozen=True):
     """A try begins, of which so many batches are left by an earlier one."""
 
     batches: int
 
 
-@dataclass(frozen=True)
-class RefusedRows:
+class RefusedRows(Struct, frozen=True):
     """Asks for the source rows that the target refused in an earlier try."""
 
 
-@dataclass(frozen=True)
-class BatchEnds:
+class BatchEnds(Struct, frozen=True):
     """A batch was written, and the step has counted so much."""
 
     batch: BatchRecord
@@ -164,32 +156,28 @@ class BatchEnds:
     tally: Tally
 
 
-@dataclass(frozen=True)
-class WillResolve:
+class WillResolve(Struct, frozen=True):
     """These rejects will have been loaded once the step, or its batch of this number, is committed."""
 
     rejects: frozenset[int]
     batch: int | None
 
 
-@dataclass(frozen=True)
-class TryFailed:
+class TryFailed(Struct, frozen=True):
     """A try failed by a trouble that passes, and another follows."""
 
     number: int
     said: str
 
 
-@dataclass(frozen=True)
-class StopRequest:
+class StopRequest(Struct, frozen=True):
     """The run asks the task to end."""
 
     ending: Ending
     limit: float = 0.0
 
 
-@dataclass(frozen=True)
-class Said:
+class Said(Struct, frozen=True):
     """A message of a try of a task to its run, numbered, since one that is not answered is sent again."""
 
     number: int
@@ -197,8 +185,7 @@ class Said:
     speaker: Speaker
 
 
-@dataclass(frozen=True)
-class Answer:
+class Answer(Struct, frozen=True):
     """The run's answer to a message; number 0 is for one that was not asked for. `stop` asks the task to end."""
 
     number: int

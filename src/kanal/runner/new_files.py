@@ -5,9 +5,11 @@ from __future__ import annotations
 import datetime as dt
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
 from pathlib import PurePosixPath
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from kanal.connections.base import FileSource, as_file_source
 from kanal.connections.files.stores import FoundFile
@@ -19,8 +21,7 @@ from kanal.core.rejects import Reject
 from kanal.runner.job_plan import PipelinePlan
 
 
-@dataclass
-class NewFiles:
+class NewFiles(Struct):
     """The files that a step reads, in the order in which it does, and what it meets in them."""
 
     plan: PipelinePlan

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from kanal.core.expressions import Expression
 from kanal.runner.job_plan import JobPlan, PipelinePlan
 
 
-@dataclass(frozen=True)
-class Origin:
+class Origin(Struct, frozen=True):
     """From where a target's column comes: the expression, and columns, each as (place, column, part).
 
     The part is `value` where the column is in the expression itself, `look-up` where it finds a row that is looked up,

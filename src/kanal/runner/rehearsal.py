@@ -5,9 +5,11 @@ from __future__ import annotations
 import tempfile
 import weakref
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from kanal.definition import JobDefinition, JobError, Problem, RunLog
 from kanal.runlog import RunLogStore
@@ -19,8 +21,7 @@ from kanal.runner.run_options import RunOptions, planned
 from kanal.runner.watcher import NullWatcher, Watcher
 
 
-@dataclass
-class Rehearsal:
+class Rehearsal(Struct):
     """How a run would have gone, and a run log of its own, which is gone with it."""
 
     run: Run

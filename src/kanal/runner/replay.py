@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
 
 import pyarrow as pa
+from msgspec.structs import replace
 
 from kanal.connections import ColumnInfo
 from kanal.connections.reading import Reading, Window

@@ -5,13 +5,15 @@ from __future__ import annotations
 import datetime as dt
 import json
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from enum import StrEnum
+from typing import ClassVar
 
 import pyarrow as pa
+from msgspec import Struct, field
 
 from kanal.connections.arrow import Memory
 from kanal.core.errors import KanalError
+from kanal.core.records import Compared
 from kanal.core.tally import COUNTS, Tally
 from kanal.runlog import RunLogStore
 from kanal.runner.html import html_table
@@ -37,9 +39,10 @@ class RunStatus(StrEnum):
     STOPPED = "stopped"
 
 
-@dataclass(frozen=True)
-class StepResult:
+class StepResult(Compared, Struct, frozen=True, eq=False):
     """How a step ended: `seconds` is its duration, `error` why it did not succeed, `note` what is worth knowing."""
+
+    aside: ClassVar[frozenset[str]] = frozenset({"_log", "_run", "_memory"})
 
     step: str
     kind: str
@@ -49,9 +52,9 @@ class StepResult:
     seconds: float = 0.0
     error: str | None = None
     note: str | None = None
-    _log: RunLogStore | None = field(default=None, repr=False, compare=False)
-    _run: int = field(default=0, repr=False, compare=False)
-    _memory: Memory | None = field(default=None, repr=False, compare=False)
+    _log: RunLogStore | None = None
+    _run: int = 0
+    _memory: Memory | None = None
 
     def rejects(self) -> pa.Table:
         """The rejected rows: step, column, reason, value and message as text, and the source row as a struct of texts.
@@ -76,8 +79,7 @@ class StepResult:
         return html_table(f"step {self.step}", _NAMES, [_row_of(self)])
 
 
-@dataclass(frozen=True)
-class Run:
+class Run(Struct, frozen=True):
     """One execution of a job. `run["passages"]` is the step of that name."""
 
     run: int

@@ -7,8 +7,10 @@ import getpass
 from collections.abc import Iterator, Mapping
 from concurrent.futures import Executor
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from kanal.connections import open_connection, open_log
 from kanal.core.change_values import change_text, change_value
@@ -348,8 +350,7 @@ def _note_failure(
             log.database.dispose()
 
 
-@dataclass(frozen=True)
-class WatermarkState:
+class WatermarkState(Struct, frozen=True):
     """A step that loads what is new: its change column, its watermark, and the moment (UTC) of the run that set it."""
 
     step: str

@@ -6,8 +6,10 @@ import logging
 import time
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import asdict, replace
 
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
@@ -21,8 +23,7 @@ from kanal.runner.planning.order import Wait
 from kanal.runner.retrying import retrying
 
 
-@dataclass(frozen=True)
-class RunOptions:
+class RunOptions(Struct, frozen=True):
     """What a run is told besides its job: see `Job.run`."""
 
     only: list[str] | None = None
@@ -40,7 +41,7 @@ class RunOptions:
     @property
     def kept(self) -> dict[str, Any]:
         """The same in the form in which the run log keeps it."""
-        options = vars(self) | {"parameters": dict(self.parameters or {}), "all": self.everything}
+        options = asdict(self) | {"parameters": dict(self.parameters or {}), "all": self.everything}
         options |= {name: str(options[name]) for name in ("since", "until") if options[name] is not None}
         del options["everything"], options["start"]
         return {name: value for name, value in options.items() if value}

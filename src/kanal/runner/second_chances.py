@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
+from msgspec.structs import replace
 
 from kanal.connections.loading import Written
 from kanal.core.arrays import mask_of

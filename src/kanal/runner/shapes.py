@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from kanal.connections import TableInfo
 from kanal.connections.base import Connection
@@ -32,8 +34,7 @@ def seen_table(step: str, role: str, connection: Connection, table: TableInfo, q
     return SeenTable(step, role, f"{connection.shown_url}:{name}", TableShape(columns, table.primary_key))
 
 
-@dataclass(frozen=True)
-class TableChange:
+class TableChange(Struct, frozen=True):
     """What has changed in a table of a step since a run."""
 
     step: str

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from kanal.connections import ForeignKey, TableInfo
@@ -25,8 +25,7 @@ if TYPE_CHECKING:
 Mask = NDArray[np.bool_]
 
 
-@dataclass(frozen=True)
-class Writing:
+class Writing(Struct, frozen=True):
     """How rows are written: the rule, the columns given, the key, and whether rows that are gone are deleted."""
 
     table: TableInfo
@@ -59,8 +58,7 @@ class Writing:
         return Merging(self.table, self.columns, (), False, True, None, self.open_references, self.filling_key)
 
 
-@dataclass(frozen=True)
-class EncodedRows:
+class EncodedRows(Struct, frozen=True):
     """Rows, and the same in the form in which the load inserts them."""
 
     rows: pa.RecordBatch

@@ -5,12 +5,12 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, closing, contextmanager, nullcontext
-from dataclasses import replace
 from functools import partial
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec.structs import replace
 
 from kanal.connections import TableInfo
 from kanal.connections.base import Column, Connection, Source, as_file_source

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
 
 import pyarrow as pa
+from msgspec.structs import replace
 
 from kanal.connections.loading import Load
 from kanal.core.change_values import change_value

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
 import threading
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
 
 from kanal.connections.journal import Progress
 from kanal.connections.loading import Load, RefusedRow
@@ -46,8 +47,7 @@ Tagged = list[tuple[str | None, Fault]]
 Rows = np.ndarray[tuple[int], np.dtype[np.intp]]
 
 
-@dataclass
-class Prepared:
+class Prepared(Struct):
     """A batch ready to be written: its rows, which of them, which over earlier rows of the load, and which not.
 
     `made` are the rows as the mapping makes them, `rows` the same as the target stores them; `keyed` are the keys of
@@ -85,8 +85,7 @@ class OpenEnds(KanalError):
         )
 
 
-@dataclass
-class SharedLoad:
+class SharedLoad(Struct):
     """One transaction for several steps; the write rules, by step, of those whose targets have been emptied, and of
     those that have left references open."""
 
@@ -126,7 +125,7 @@ class SharedLoad:
             self.emptied[plan.name] = rule, rule.begin().deleted
 
 
-@dataclass
+@dataclasses.dataclass
 class StepState:
     """One execution of a pipeline. `tally` counts as it goes."""
 
@@ -135,12 +134,12 @@ class StepState:
     job: str
     #: The number of the run that it belongs to.
     number: int = 0
-    tally: Tally = field(default_factory=Tally)
+    tally: Tally = dataclasses.field(default_factory=Tally)
     batches: int = 0
-    notes: list[str] = field(default_factory=list)
+    notes: list[str] = dataclasses.field(default_factory=list)
     #: Rejected rows to be read instead of the source, and of them those that were rejected again.
     replayed: Rejected | None = None
-    rejected_again: set[int] = field(default_factory=set)
+    rejected_again: set[int] = dataclasses.field(default_factory=set)
     #: What an earlier try has committed, of a step that commits batch by batch.
     begun: Progress | None = None
     #: Records, within a load, what is committed with it.
@@ -155,39 +154,39 @@ class StepState:
     #: Rows that the target refused in an earlier try, of a step that commits batch by batch.
     refused_before: Sequence[Mapping[str, str | None]] = ()
     #: Rejects of earlier runs, by the key of their source row, and those of them that this step loads after all.
-    earlier: Mapping[str, Sequence[int]] = field(default_factory=dict)
+    earlier: Mapping[str, Sequence[int]] = dataclasses.field(default_factory=dict)
     #: Rows that are known to refer to none that will come, by what they would be in the target.
-    open_ends: Mapping[str, RefusedRow] = field(default_factory=dict)
-    resolved: set[int] = field(default_factory=set)
+    open_ends: Mapping[str, RefusedRow] = dataclasses.field(default_factory=dict)
+    resolved: set[int] = dataclasses.field(default_factory=set)
     #: True while it is asked to commit: what becomes of it cannot be told then.
     committing: bool = False
     #: True where all is undone in the end, and nothing may be left behind.
     rehearsal: bool = False
     apart: bool = False
     _writes: bool = True
-    _stop: threading.Event = field(default_factory=threading.Event)
-    _break: Breaker = field(default_factory=Breaker)
-    _break_reading: Breaker = field(default_factory=Breaker)
+    _stop: threading.Event = dataclasses.field(default_factory=threading.Event)
+    _break: Breaker = dataclasses.field(default_factory=Breaker)
+    _break_reading: Breaker = dataclasses.field(default_factory=Breaker)
     #: Keys of rows that were refused, and rows of a merge that are not to be put again.
-    _freed: list[Keyed] = field(default_factory=list)
-    _never: set[int] = field(default_factory=set)
+    _freed: list[Keyed] = dataclasses.field(default_factory=list)
+    _never: set[int] = dataclasses.field(default_factory=set)
     #: Rows of a merge that could not even be put by, where the last of a key counts.
-    _unstaged: list[int] = field(default_factory=list)
+    _unstaged: list[int] = dataclasses.field(default_factory=list)
     # What it reads beforehand, and where it stands.
-    _on_batch: OnBatch = field(init=False, default=lambda record, rejects: None)
-    _shared: SharedLoad | None = field(init=False, default=None)
-    _increment: Increment | None = field(init=False, default=None)
-    _files: NewFiles | None = field(init=False, default=None)
-    _lookups: list[tuple[LookupPlan, LookupTable]] = field(init=False, default_factory=list)
-    _checks: list[RowCheck] = field(init=False, default_factory=list)
-    _claims: Claims | None = field(init=False, default=None)
-    _left: int | None = field(init=False, default=None)
-    _deleted: int = field(init=False, default=0)
-    _kept: KeptRows | None = field(init=False, default=None)
+    _on_batch: OnBatch = dataclasses.field(init=False, default=lambda record, rejects: None)
+    _shared: SharedLoad | None = dataclasses.field(init=False, default=None)
+    _increment: Increment | None = dataclasses.field(init=False, default=None)
+    _files: NewFiles | None = dataclasses.field(init=False, default=None)
+    _lookups: list[tuple[LookupPlan, LookupTable]] = dataclasses.field(init=False, default_factory=list)
+    _checks: list[RowCheck] = dataclasses.field(init=False, default_factory=list)
+    _claims: Claims | None = dataclasses.field(init=False, default=None)
+    _left: int | None = dataclasses.field(init=False, default=None)
+    _deleted: int = dataclasses.field(init=False, default=0)
+    _kept: KeptRows | None = dataclasses.field(init=False, default=None)
     #: Of an exchange, up to where the other way has carried the target's changes.
-    _theirs: Any = field(init=False, default=None)
-    _own: OwnLookups | None = field(init=False, default=None)
-    _spool: WaitingRows = field(init=False, default_factory=WaitingRows)
+    _theirs: Any = dataclasses.field(init=False, default=None)
+    _own: OwnLookups | None = dataclasses.field(init=False, default=None)
+    _spool: WaitingRows = dataclasses.field(init=False, default_factory=WaitingRows)
 
     def _would_be(self, rows: pa.RecordBatch) -> Callable[[int], str | None]:
         """Says of rows of the target's form which ones of its key they would be."""

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass, replace
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct
+from msgspec.structs import replace
 
 from kanal.connections.errors import RowsRefused
 from kanal.connections.loading import Written
@@ -25,8 +26,7 @@ from kanal.runner.write_rules import WriteRule
 _BYTES_UNHEARD, _SECONDS_UNHEARD, _SECONDS_IDLE = 4 * 1024 * 1024, 0.25, 0.05
 
 
-@dataclass(frozen=True)
-class _Sent:
+class _Sent(Struct, frozen=True):
     """A batch that was sent, how many bytes it was, when it was begun and how many seconds it took."""
 
     prepared: Prepared

@@ -10,11 +10,12 @@ import time
 from collections import deque
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager, ExitStack, contextmanager, suppress
-from dataclasses import dataclass, replace
 from itertools import islice
 from typing import IO, Any, TypeVar, cast
 
 import numpy as np
+from msgspec import Struct
+from msgspec.structs import replace
 
 from kanal.connections.reading import Reading
 from kanal.core.claims import Keyed
@@ -219,8 +220,7 @@ class KeptRows:
         self._file.close()
 
 
-@dataclass(frozen=True)
-class Waiting:
+class Waiting(Struct, frozen=True):
     """Rows that are kept back since others have their keys; by which claim each, by its place among the claims."""
 
     batch: SourceBatch

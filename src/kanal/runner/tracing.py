@@ -6,6 +6,8 @@ import os
 import sys
 from typing import Any
 
+from msgspec.structs import asdict
+
 from kanal.core.tally import Tally
 from kanal.runner.results import StepResult, StepStatus
 
@@ -53,7 +55,7 @@ class Spans:
         span = self._steps.pop(result.step, None)
         if span is None:
             return
-        span.set_attributes({f"kanal.{name}": count for name, count in vars(result.tally).items()})
+        span.set_attributes({f"kanal.{name}": count for name, count in asdict(result.tally).items()})
         span.set_attribute("kanal.status", str(result.status))
         if result.status is not StepStatus.SUCCEEDED:
             span.set_status(self._trace.StatusCode.ERROR, result.error or str(result.status))

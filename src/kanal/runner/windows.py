@@ -6,8 +6,10 @@ import datetime as dt
 import uuid
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor, ThreadPoolExecutor
-from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from kanal.connections import open_connection
 from kanal.core.errors import KanalError
@@ -23,8 +25,7 @@ if TYPE_CHECKING:
     from kanal.runner.elsewhere.crew import Crew
 
 
-@dataclass(frozen=True)
-class WindowOutcome:
+class WindowOutcome(Struct, frozen=True):
     """What became of a window: its run, or why it could not begin."""
 
     low: str
@@ -98,8 +99,7 @@ def _writes_files(job: JobDefinition) -> bool:
     return False
 
 
-@dataclass(frozen=True)
-class WindowState:
+class WindowState(Struct, frozen=True):
     """A window of a job: loaded, failed, running or missing, and the latest run of it."""
 
     low: str

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from typing import Any, ClassVar, cast
 
 import pyarrow as pa
+from msgspec import Struct
+from msgspec.structs import replace
 
 from kanal.connections.description import TableInfo
 from kanal.connections.errors import RowsRefused
@@ -29,8 +30,7 @@ from kanal.runner.refusal_search import RefusalSearch
 from kanal.runner.staged_rows import EncodedRows, Mask, StagedRows, Writing, key_texts
 
 
-@dataclass(frozen=True)
-class Exchange:
+class Exchange(Struct, frozen=True):
     """Up to where an exchange has carried the changes of a table: rows of one value, as the target stores it, of the
     column that says when a row was changed. `ours` of the source's changes; `theirs` of the target's, and `settled` of
     those that none can come late of; None where nothing was carried yet."""

@@ -5,10 +5,10 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
 from itertools import islice
 
 from cronsim import CronSim
+from msgspec import Struct, field
 
 from kanal.core.errors import KanalError
 from kanal.core.windows import AnyEdge, Step, edge_text, instant, parse_edge, parse_step
@@ -21,8 +21,7 @@ _SECOND = dt.timedelta(seconds=1)
 _EPOCH = dt.datetime(1970, 1, 1, tzinfo=dt.UTC)
 
 
-@dataclass(frozen=True)
-class Known:
+class Known(Struct, frozen=True):
     """What the run log knows of a job: all times are UTC, with their zone.
 
     `since` is from when on its schedule is kept; `runs` are its runs that were due, oldest first; `loaded` the windows
@@ -50,8 +49,7 @@ class Known:
         return max([self.since, *dues])
 
 
-@dataclass(frozen=True)
-class Decision:
+class Decision(Struct, frozen=True):
     """What is to be done now: a run due at a moment, of a window if there are windows, or one to be resumed; or else
     nothing, until `again` at the latest."""
 

@@ -8,9 +8,10 @@ import json
 import subprocess
 import sys
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
 
 from kanal.core.errors import KanalError
 from kanal.definition.bundle import ENDING, texts_of, write_bundle
@@ -18,8 +19,7 @@ from kanal.job import Job
 from kanal.runlog import RunLogStore
 
 
-@dataclass(eq=False)
-class Served:
+class Served(Struct, eq=False):
     """A job as the service has it. `broken` says what is wrong with its file since it was last good."""
 
     path: Path
@@ -102,8 +102,7 @@ def checked(path: Path, environment: str | None) -> None:
         raise KanalError(said)
 
 
-@dataclass
-class Child:
+class Child(Struct):
     """A process that runs a job: what it was told, and whether it was told to stop."""
 
     task: dict[str, Any]

@@ -6,8 +6,9 @@ import datetime as dt
 import json
 import statistics
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from kanal.core.errors import duration
 from kanal.core.reasons import NOT_REPLAYED, Reason
@@ -38,8 +39,7 @@ def ago(moment: dt.datetime | None, now: dt.datetime) -> str:
     return ""
 
 
-@dataclass(frozen=True)
-class StepView:
+class StepView(Struct, frozen=True):
     """A step of a run as the page shows it."""
 
     record: StepRecord
@@ -57,8 +57,7 @@ class StepView:
         return min(100, round(100 * self.tally.read / self.expected)) if self.expected else -1
 
 
-@dataclass(frozen=True)
-class RunView:
+class RunView(Struct, frozen=True):
     """A run as the page shows it."""
 
     record: RunRecord
@@ -149,8 +148,7 @@ def explained(reason: str) -> str:
     return next((known.explanation for known in Reason if known == reason), "")
 
 
-@dataclass(frozen=True)
-class RejectsView:
+class RejectsView(Struct, frozen=True):
     """Some rejected rows of a run: groups to choose from, and rows, so many on a page."""
 
     groups: list[dict[str, Any]]

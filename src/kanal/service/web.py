@@ -10,13 +10,13 @@ import secrets
 import threading
 import time
 from collections.abc import AsyncIterator, Callable
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
 import jinja2
 import uvicorn
+from msgspec import Struct, field
 from starlette.applications import Starlette
 from starlette.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException
@@ -72,8 +72,7 @@ def environment() -> jinja2.Environment:
     return made
 
 
-@dataclass(frozen=True)
-class JobRow:
+class JobRow(Struct, frozen=True):
     """A job as the first page shows it."""
 
     name: str
@@ -90,8 +89,7 @@ class JobRow:
         return next((run for run in reversed(self.glances) if run.status != "running"), None)
 
 
-@dataclass
-class _Session:
+class _Session(Struct):
     """Someone who has shown the token: what their forms carry, and until when."""
 
     form: str = field(default_factory=lambda: secrets.token_urlsafe(24))

@@ -10,12 +10,12 @@ import contextlib
 import csv
 import io
 from collections.abc import Generator, Iterator, Sequence
-from dataclasses import dataclass, field
 from typing import IO
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.csv as arrow_csv
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from kanal.connections.description import ColumnInfo
@@ -31,8 +31,7 @@ from kanal.definition import Format
 _BLOCK, _LONGEST = BLOCK, LONGEST
 
 
-@dataclass
-class Records:
+class Records(Struct):
     """Some records: the values of each column as text, the line on which each record begins, and the bad lines."""
 
     columns: list[pa.Array]
@@ -40,8 +39,7 @@ class Records:
     bad: list[BadLine] = field(default_factory=list)
 
 
-@dataclass
-class _Record:
+class _Record(Struct):
     """A record, or what is wrong with it: the lines that it takes, from the first on, and its values."""
 
     line: int

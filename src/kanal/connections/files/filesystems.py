@@ -118,7 +118,7 @@ class FilesystemStore:
         modified = given if isinstance(given, dt.datetime) else dt.datetime(1970, 1, 1, tzinfo=dt.UTC)
         modified = modified if modified.tzinfo is not None else modified.replace(tzinfo=dt.UTC)
         tag = info.get("ETag") or info.get("etag") or info.get("content_md5") or ""
-        return FoundFile(name, int(info.get("size") or 0), modified, str(tag).strip('"'), store=self)
+        return FoundFile(name, int(info.get("size") or 0), modified, self, str(tag).strip('"'))
 
     def look_up(self, name: str) -> FoundFile | None:
         with self._told(name) as system:

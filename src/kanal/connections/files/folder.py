@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Hashable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Self
 
 import numpy as np
 import pyarrow as pa
+from msgspec.structs import replace
 
 from kanal.connections.base import Connection
 from kanal.connections.description import About, ColumnInfo, TableInfo
@@ -38,8 +38,7 @@ if TYPE_CHECKING:
 OF_ROWS = {"file.name": TEXT, "file.line": BIGINT, "file.modified": TIMESTAMPTZ}
 
 
-@dataclass(frozen=True)
-class FileTable(TableInfo):
+class FileTable(TableInfo, frozen=True):
     """The table that the files of a pattern make. `form` is the format that the job gives, `differ` what is done with a
     file whose columns are others."""
 

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from importlib import import_module
 from typing import Any, Protocol
 
 import pyarrow as pa
+from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from kanal.connections.description import ColumnInfo
@@ -20,8 +20,7 @@ from kanal.core.types import TEXT
 from kanal.definition import Format
 
 
-@dataclass
-class Part:
+class Part(Struct):
     """Some rows of a file: its columns, those wanted in their stored form, the line or place of each row, bad lines."""
 
     names: Sequence[str]

@@ -145,7 +145,7 @@ class HttpStore:
         modified = _EPOCH
         with contextlib.suppress(TypeError, ValueError):
             modified = email.utils.parsedate_to_datetime(headers.get("Last-Modified", ""))
-        return FoundFile(name, int(size) if size.isdigit() else -1, modified, headers.get("ETag", ""), store=self)
+        return FoundFile(name, int(size) if size.isdigit() else -1, modified, self, headers.get("ETag", ""))
 
     def open(self, file: FoundFile) -> IO[bytes]:
         headers = {"If-Match": file.tag} if file.tag and not file.tag.startswith("W/") else {}

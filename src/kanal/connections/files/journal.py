@@ -12,6 +12,8 @@ import json
 from collections.abc import Collection, Sequence
 from typing import TYPE_CHECKING, Any, cast
 
+from msgspec.structs import asdict
+
 from kanal.connections.files.stores import Store
 from kanal.connections.journal import LoadedFile, Progress, Watermark, gone_on_elsewhere, moved_text
 from kanal.connections.loading import Load
@@ -144,7 +146,7 @@ class FileJournal:
         self._keep_files(load, job, step, kept)
 
     def _keep_files(self, load: Load, job: str, step: str, files: dict[str, LoadedFile]) -> None:
-        content = {"job": job, "step": step, "files": [vars(files[name]) for name in sorted(files)]}
+        content = {"job": job, "step": step, "files": [asdict(files[name]) for name in sorted(files)]}
         cast("FileLoad", load).notes[_name("files", job, step)] = json.dumps(content)
 
 

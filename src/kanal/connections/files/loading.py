@@ -5,11 +5,11 @@ from __future__ import annotations
 import contextlib
 import uuid
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 from typing import IO, TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
 
 from kanal.connections.description import TableInfo
 from kanal.connections.files.formats import format_of
@@ -29,8 +29,7 @@ if TYPE_CHECKING:
 _MOST_OPEN = 500
 
 
-@dataclass
-class _Open:
+class _Open(Struct):
     """A file that is being written."""
 
     name: str
@@ -39,8 +38,7 @@ class _Open:
     writer: Writer
 
 
-@dataclass
-class _Written:
+class _Written(Struct):
     """What of a table is written so far."""
 
     table: FileTable

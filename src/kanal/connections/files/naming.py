@@ -5,9 +5,10 @@ from __future__ import annotations
 import datetime as dt
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import PurePosixPath
 from urllib.parse import quote
+
+from msgspec import Struct
 
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
@@ -17,8 +18,7 @@ _PLACE, _ONE = re.compile(r"\{([^{}]*)\}"), re.compile(r"\{[^{},]*\}")
 _KNOWN = ("run", "step", "part", "date", "time")
 
 
-@dataclass(frozen=True)
-class RunMark:
+class RunMark(Struct, frozen=True):
     """Which run and step write a file: the run's number in its run log, the step, and the run's moment."""
 
     number: int = 0

@@ -116,7 +116,7 @@ class S3Store:
                         yield self._file(name, found["Size"], found["LastModified"], found["ETag"])
 
     def _file(self, name: str, size: int, modified: dt.datetime, tag: str) -> FoundFile:
-        return FoundFile(name, size, modified.astimezone(dt.UTC), tag.strip('"'), store=self)
+        return FoundFile(name, size, modified.astimezone(dt.UTC), self, tag.strip('"'))
 
     def look_up(self, name: str) -> FoundFile | None:
         try:

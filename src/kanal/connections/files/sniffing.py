@@ -9,8 +9,9 @@ import csv
 import re
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct, field
 
 from kanal.connections.files.formats import kind_of
 from kanal.connections.files.packing import ending_of, unpacked
@@ -26,16 +27,14 @@ _VALUE = re.compile(r"[-+]?[0-9][0-9.,:/ +T-]*%?")
 _CERTAIN = 0.95
 
 
-@dataclass(frozen=True)
-class Sniffed:
+class Sniffed(Struct, frozen=True):
     """A guessed format, and in sentences what is guessed and how sure that is; no format where the defaults do."""
 
     form: Format | None = None
     said: tuple[str, ...] = ()
 
 
-@dataclass
-class _Guess:
+class _Guess(Struct):
     keys: dict[str, Any] = field(default_factory=dict)
     said: list[str] = field(default_factory=list)
 

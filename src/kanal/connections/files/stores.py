@@ -10,26 +10,29 @@ import re
 import tempfile
 import uuid
 from collections.abc import Hashable, Iterable, Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
-from typing import IO, Any, Protocol, cast
+from typing import IO, Any, ClassVar, Protocol, cast
+
+from msgspec import Struct
 
 from kanal.core.errors import KanalError
+from kanal.core.records import Compared
 
 _BRACES = re.compile(r"\{([^{}]*)\}")
 _WILD = re.compile(r"[*?{]")
 
 
-@dataclass(frozen=True)
-class FoundFile:
+class FoundFile(Compared, Struct, frozen=True, eq=False):
     """A file: its name in the store, its size in bytes, when it was last modified (UTC), and what else tells one state
     of its content from another."""
+
+    aside: ClassVar[frozenset[str]] = frozenset({"store"})
 
     name: str
     size: int
     modified: dt.datetime
+    store: Store
     tag: str = ""
-    store: Store = field(compare=False, repr=False, kw_only=True)
 
     def open(self) -> IO[bytes]:
         """Its content as it is stored, from any place on; raises KanalError or OSError."""
@@ -205,7 +208,7 @@ class LocalStore:
         if not path.is_file():
             return None
         modified = dt.datetime.fromtimestamp(stat.st_mtime_ns // 1000 / 1e6, dt.UTC)
-        return FoundFile(name, stat.st_size, modified, store=self)
+        return FoundFile(name, stat.st_size, modified, self)
 
     def path_of(self, name: str) -> Path:
         """Where a file is."""

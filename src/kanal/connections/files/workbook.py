@@ -11,7 +11,6 @@ import io
 import re
 import zipfile
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from itertools import islice
 from typing import Any
@@ -19,6 +18,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from kanal.connections.description import ColumnInfo
 from kanal.connections.files.formats import Part, header_names, needed, text_columns
@@ -37,8 +37,7 @@ _MOST = 4_000_000_000
 _LOOKED_AT = 500
 
 
-@dataclass
-class _Sheet:
+class _Sheet(Struct):
     """The cells of a range by rows, its first row's and column's place in the sheet, and the error cells by place."""
 
     rows: list[list[Any]]
@@ -51,8 +50,7 @@ class _Sheet:
         return bool(self.rows) and len(self.rows[0]) > width
 
 
-@dataclass
-class _Opened:
+class _Opened(Struct):
     """A sheet as python-calamine has it, its name, and the whole workbook."""
 
     sheet: Any

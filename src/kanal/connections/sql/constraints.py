@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
+from msgspec.structs import replace
 
 from kanal.connections.description import Constraint, ForeignKey, TableInfo
 from kanal.connections.loading import RefusedRow

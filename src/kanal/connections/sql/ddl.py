@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from typing import TYPE_CHECKING, Any, ClassVar
 
 import sqlalchemy as sa
+from msgspec.structs import replace
 
 from kanal.connections.defaults import DefaultValue
 from kanal.connections.description import ColumnInfo, ForeignKey, TableInfo

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import replace
 from typing import TYPE_CHECKING, Any
 
 import sqlglot
+from msgspec.structs import replace
 from sqlglot import exp
 
 from kanal.connections.description import About, ColumnInfo, Constraint, ForeignKey, RowCount, TableInfo

@@ -10,6 +10,7 @@ from collections.abc import Collection, Sequence
 from typing import TYPE_CHECKING, cast
 
 import sqlalchemy as sa
+from msgspec.structs import asdict
 
 from kanal.connections.errors import DatabaseError
 from kanal.connections.journal import LoadedFile, Progress, Watermark, gone_on_elsewhere, moved_text
@@ -205,7 +206,7 @@ class SqlJournal:
             if len(file.name) > _LONGEST_NAME or len(file.pending or "") > _LONGEST_NAME:
                 raise KanalError(f"{file.name[:80]}… is too long a name to be kept", "give the file a shorter one")
             entry = _entry_of(job, step, file.name)
-            sql.execute(LOADED_FILE.insert().values(entry=entry, job=job[:200], step=step[:200], **vars(file)))
+            sql.execute(LOADED_FILE.insert().values(entry=entry, job=job[:200], step=step[:200], **asdict(file)))
 
     def forget_files(self, load: Load, job: str, step: str, names: Collection[str]) -> None:
         """Forget files, within a load's transaction."""

@@ -8,13 +8,13 @@ import json
 import math
 import re
 from collections.abc import Hashable, Iterator
-from dataclasses import replace
 from functools import cached_property, partial
 from typing import Any, ClassVar, cast
 
 import pyarrow as pa
 import pyarrow.compute as pc
 import sqlalchemy as sa
+from msgspec.structs import replace
 from sqlalchemy import exc
 from sqlalchemy.dialects import mysql as dialect
 

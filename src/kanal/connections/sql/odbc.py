@@ -6,13 +6,13 @@ import contextlib
 import platform
 import re
 from collections.abc import Hashable, Iterator
-from dataclasses import dataclass
 from functools import cached_property, partial
 from importlib import import_module
 from pathlib import Path
 from typing import Any, Self, cast
 
 import sqlalchemy as sa
+from msgspec import Struct
 from sqlalchemy import exc
 
 from kanal.connections.description import Constraint, TableInfo
@@ -43,8 +43,7 @@ _WHOLE = 1 << 30
 _PATIENCE = 15
 
 
-@dataclass(frozen=True)
-class Told:
+class Told(Struct, frozen=True):
     """What a driver says of itself and its server (ODBC's reference, SQLGetInfo)."""
 
     server: str

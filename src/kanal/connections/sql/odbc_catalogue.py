@@ -5,9 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
+
+from msgspec.structs import replace
 
 from kanal.connections.description import About, ColumnInfo, Constraint, ForeignKey, RowCount, TableInfo
 from kanal.connections.errors import DatabaseError

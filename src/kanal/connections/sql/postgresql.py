@@ -7,13 +7,13 @@ import errno
 import math
 import socket
 from collections.abc import Hashable, Iterator, Mapping, Sequence
-from dataclasses import replace
 from functools import cached_property, partial
 from typing import Any, ClassVar, cast
 
 import pyarrow as pa
 import pyarrow.compute as pc
 import sqlalchemy as sa
+from msgspec.structs import replace
 from sqlalchemy.dialects import postgresql as dialect
 
 from kanal.connections.base import Connection, Digest

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Sequence
-from dataclasses import replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
+from msgspec.structs import replace
 from sqlalchemy.dialects import postgresql as dialect
 
 from kanal.connections.description import About, ColumnInfo, Right, RowCount, TableInfo

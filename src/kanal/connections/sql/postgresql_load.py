@@ -5,11 +5,12 @@ from __future__ import annotations
 import contextlib
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 import sqlalchemy as sa
+from msgspec import Struct
+from msgspec.structs import replace
 
 from kanal.connections.description import ForeignKey, TableInfo
 from kanal.connections.errors import DatabaseError, RowsRefused
@@ -28,8 +29,7 @@ if TYPE_CHECKING:
     from kanal.connections.sql.postgresql import PostgreSQL
 
 
-@dataclass(frozen=True)
-class CopyIn:
+class CopyIn(Struct, frozen=True):
     """Rows as a COPY takes them, between what comes before the first row and behind the last one."""
 
     sql: str

@@ -6,13 +6,13 @@ import contextlib
 import re
 import sqlite3
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 from functools import cached_property
 from typing import Any, cast
 
 import pyarrow as pa
 import pyarrow.compute as pc
 import sqlalchemy as sa
+from msgspec.structs import replace
 from sqlalchemy.dialects import sqlite as dialect
 
 from kanal.connections.base import Connection

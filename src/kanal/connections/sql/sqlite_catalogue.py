@@ -7,10 +7,10 @@ import os
 import re
 import sqlite3
 from collections.abc import Collection, Sequence
-from dataclasses import replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
+from msgspec.structs import replace
 from sqlglot.dialects.dialect import Dialect
 from sqlglot.tokens import TokenType  # type: ignore[attr-defined]
 

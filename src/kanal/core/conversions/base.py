@@ -5,12 +5,13 @@ from __future__ import annotations
 import inspect
 from abc import ABC, abstractmethod
 from collections.abc import Callable
-from dataclasses import dataclass, fields, replace
 from typing import Any, ClassVar
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
+from msgspec.structs import replace
 
 from kanal.core.arrays import Mask, null_where_not, patch, valid_mask
 from kanal.core.errors import ConversionError
@@ -18,8 +19,7 @@ from kanal.core.faults import Fault, Refusal, value_text
 from kanal.core.types import TEXT, Family, SqlType
 
 
-@dataclass(frozen=True)
-class Options:
+class Options(Struct, frozen=True):
     """How values are to be converted; None means that nothing was said.
 
     `rounding` is one of floor, ceiling, half_up, half_even, toward_zero; `too_long` reject or cut; `ambiguous`
@@ -40,7 +40,7 @@ class Options:
 
     def given(self) -> set[str]:
         """The names of the options that say something."""
-        return {option.name for option in fields(self) if getattr(self, option.name) is not None}
+        return {name for name in self.__struct_fields__ if getattr(self, name) is not None}
 
 
 NO_OPTIONS = Options()
@@ -147,8 +147,7 @@ Factory = Callable[[SqlType, SqlType, Options], Conversion]
 _CONVERSIONS: dict[tuple[Family, Family], Factory] = {}
 
 
-@dataclass(frozen=True)
-class Example:
+class Example(Struct, frozen=True):
     """A value, as text, that a conversion takes, with the options, and what becomes of it, as text."""
 
     source: Family

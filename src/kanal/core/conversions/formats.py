@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
+from msgspec import Struct
 from numpy.typing import NDArray
 
 from kanal.core.errors import ConversionError
@@ -49,8 +49,7 @@ _VECTOR = frozenset("YmdHMSf")
 MICROSECONDS_A_DAY = 86_400_000_000
 
 
-@dataclass(frozen=True)
-class Fields:
+class Fields(Struct, frozen=True):
     """What a text said: a local moment and, where the format has one, its offset from UTC in minutes."""
 
     moment: dt.datetime

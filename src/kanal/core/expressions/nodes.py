@@ -3,31 +3,33 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, ClassVar
 
 import pyarrow as pa
+from msgspec import Struct
 
 from kanal.core.arrays import Datum
 from kanal.core.conversions import Options, converter
 from kanal.core.errors import ConversionError, ExpressionError
 from kanal.core.faults import Fault
 from kanal.core.frame import ColumnKey, Frame
+from kanal.core.records import Compared
 from kanal.core.types import NULL, TEXT, Family, SqlType, decimal
 
 Evaluate = Callable[[Frame], Datum]
 
 
-@dataclass(frozen=True)
-class Node:
+class Node(Compared, Struct, frozen=True, eq=False):
     """Part of an expression. `column` is set where it is nothing but a column, `literal` where it is a bare text."""
+
+    aside: ClassVar[frozenset[str]] = frozenset({"source"})
 
     type: SqlType
     evaluate: Evaluate
     constant: bool = False
     column: ColumnKey | None = None
     literal: str | None = None
-    source: Any = field(default=None, compare=False)
+    source: Any = None
 
     def value(self) -> Any:
         """The Python value of a constant node."""

@@ -5,11 +5,11 @@ from __future__ import annotations
 import inspect
 import re
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any, ParamSpec, TypeVar
 
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from kanal.core.arrays import Datum
 from kanal.core.errors import ExpressionError, KanalError
@@ -25,8 +25,7 @@ Body = Callable[..., Datum]
 Returns = Callable[[list[SqlType]], SqlType]
 
 
-@dataclass(frozen=True)
-class Function:
+class Function(Struct, frozen=True):
     """One function, or one of several of a name that differ in what they take.
 
     `signature` is what documentation shows; `example` is an expression and its value as text. `exact` says that the

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
+from msgspec import Struct, field
 
 from kanal.core.errors import ExpressionError, KanalError
 from kanal.core.expressions.nodes import Node, constant, text_constant
@@ -18,8 +18,7 @@ if TYPE_CHECKING:
     from kanal.core.expressions.registry import Function
 
 
-@dataclass(frozen=True)
-class Scope:
+class Scope(Struct, frozen=True):
     """The names an expression may use: columns of the row, columns of its look-ups, parameters, the user's functions.
 
     `place` says in messages where the columns are, for instance `passage_book`.
@@ -32,8 +31,7 @@ class Scope:
     functions: Mapping[str, Function | KanalError] = field(default_factory=dict)
 
 
-@dataclass(frozen=True)
-class Expression:
+class Expression(Struct, frozen=True):
     """A compiled expression: its text, its type, how to evaluate it, and the columns that it uses."""
 
     text: str

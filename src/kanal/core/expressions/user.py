@@ -6,10 +6,10 @@ import contextlib
 import inspect
 import os
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Any, Literal, TypeVar, get_args, overload
 
 import pyarrow as pa
+from msgspec import Struct
 
 from kanal.core.errors import KanalError
 from kanal.core.expressions.registry import Function, elementwise, is_function
@@ -39,8 +39,7 @@ class FunctionError(KanalError):
     """A function of the user's that cannot serve in expressions, or that gave something other than it declares."""
 
 
-@dataclass(frozen=True)
-class UserFunction:
+class UserFunction(Struct, frozen=True):
     """A function as its decorator found it."""
 
     name: str

@@ -13,8 +13,9 @@ import time
 import uuid
 from collections.abc import Collection, Iterator, Mapping
 from concurrent.futures import Executor
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from kanal.core.errors import KanalError
 from kanal.runner.elsewhere.crew import Crew, Errand, ExecutorCrew, NotSent, given_away, not_sent, other_versions
@@ -61,8 +62,7 @@ def _distributed() -> Any:
 # --- where a task runs ------------------------------------------------------------------------------------------------
 
 
-@dataclass(frozen=True)
-class MailCall:
+class MailCall(Struct, frozen=True):
     """A run that reads its mail at the scheduler, from a queue of this name."""
 
     inbox: str

@@ -6,9 +6,10 @@ import threading
 import time
 from collections.abc import Callable
 from contextlib import ExitStack
-from dataclasses import replace
 from functools import partial
 from typing import Any
+
+from msgspec.structs import replace
 
 from kanal.connections.base import as_portioned, as_sharing
 from kanal.core.errors import KanalError

@@ -5,11 +5,12 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
-from dataclasses import dataclass, field, replace
 from typing import Any, cast
 
 import numpy as np
 import pyarrow as pa
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from kanal.connections import TableInfo
 from kanal.connections.base import as_sharing
@@ -33,8 +34,7 @@ from kanal.runner.write_rules import Append, Merge, Portioned, WriteRule, rule_f
 Known = RefusedRow | int
 
 
-@dataclass(frozen=True)
-class PortionTask:
+class PortionTask(Struct, frozen=True):
     """One range of a step's source, to be loaded into a table of this name; `snapshot` is the state to be read.
 
     `known` are the faults of rows that an earlier try has shown, by what tells a row's content.
@@ -48,8 +48,7 @@ class PortionTask:
     known: Mapping[int, Sequence[Known]] = field(default_factory=dict)
 
 
-@dataclass(frozen=True)
-class PortionOutcome:
+class PortionOutcome(Struct, frozen=True):
     """How a range ended: what waits where, the greatest change value, and which rejects of earlier runs it resolves."""
 
     outcome: StepOutcome
@@ -61,16 +60,14 @@ class PortionOutcome:
     resolved: frozenset[int] = frozenset()
 
 
-@dataclass(frozen=True)
-class PublishTask:
+class PublishTask(Struct, frozen=True):
     """All ranges of a step, to be made visible at once."""
 
     step: StepTask
     portions: Sequence[PortionOutcome]
 
 
-@dataclass(frozen=True)
-class Unpublished:
+class Unpublished(Struct, frozen=True):
     """What hinders that: rows, by the number of their portion and what tells their content."""
 
     known: Sequence[tuple[int, int, Known]]

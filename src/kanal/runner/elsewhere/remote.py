@@ -7,10 +7,11 @@ import threading
 import time
 from collections.abc import Callable, Mapping
 from contextlib import suppress
-from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import Any, Protocol
+
+from msgspec.structs import replace
 
 from kanal.connections.roles import Writes
 from kanal.core.errors import KanalError

@@ -9,9 +9,10 @@ import time
 import uuid
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass
 from multiprocessing.connection import Client
 from typing import Any, Protocol
+
+from msgspec import Struct
 
 from kanal.core.errors import KanalError
 from kanal.runner.messages import Answer, Failure, Goodbye, Said, Sign, Speaker, StopRequest
@@ -20,8 +21,7 @@ from kanal.runner.messages import Answer, Failure, Goodbye, Said, Sign, Speaker,
 LEASE = 60.0
 
 
-@dataclass(frozen=True)
-class Pace:
+class Pace(Struct, frozen=True):
     """How soon a run and its tasks take each other for lost, by the seconds of the lease."""
 
     lease: float = LEASE
@@ -79,8 +79,7 @@ class Call(Protocol):
         """A channel to it."""
 
 
-@dataclass(frozen=True)
-class SocketCall:
+class SocketCall(Struct, frozen=True):
     """A run that waits for its tasks at an address."""
 
     address: tuple[str, int]

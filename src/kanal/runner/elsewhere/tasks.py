@@ -16,10 +16,12 @@ import threading
 import time
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field, replace
 from functools import singledispatch
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from kanal.connections import TableInfo, open_connection
 from kanal.connections.base import Connection
@@ -68,8 +70,7 @@ VERSIONS = VERSION, ".".join(platform.python_version_tuple()[:2])
 MISMATCH = "kanal: other versions: "
 
 
-@dataclass(frozen=True)
-class Packed:
+class Packed(Struct, frozen=True):
     """A task on its way: how it reaches its run, the task itself, and the texts that its job is made of besides its
     file, by their path in the job's folder."""
 
@@ -214,8 +215,7 @@ def at_hand(token: str | None, tables: Mapping[TablePlace, TableInfo]) -> Iterat
                 threading.Thread(target=_tidy, name=_TIDY, daemon=True).start()
 
 
-@dataclass(frozen=True)
-class CallTask:
+class CallTask(Struct, frozen=True):
     """A question to a connection: an attribute of it, or of a part of it, with arguments if it is a method; or what a
     function makes of it."""
 

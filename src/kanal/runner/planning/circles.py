@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from kanal.connections import ForeignKey
 from kanal.connections.roles import Writes
@@ -11,8 +13,7 @@ from kanal.runner.job_plan import Group, PipelinePlan, StepPlan
 from kanal.runner.planning.order import CircleError, Wait, in_order
 
 
-@dataclass(frozen=True)
-class Broken:
+class Broken(Struct, frozen=True):
     """The order of a job: its steps, what they wait for, and the waits that were given up, one for each reference that
     a step leaves open until a later step has loaded the rows that it refers to."""
 

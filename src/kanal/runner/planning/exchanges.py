@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from kanal.definition.problems import KeyPath
 from kanal.runner.job_plan import ExchangePlan, PipelinePlan, StepPlan

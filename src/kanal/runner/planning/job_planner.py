@@ -5,9 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Hashable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from kanal.connections import ForeignKey, TableInfo, open_connection, secret_value
 from kanal.connections.arrow import ArrowSource, MemoryTarget
@@ -32,8 +34,7 @@ from kanal.runner.planning.user_functions import load_functions
 from kanal.runner.shapes import SOURCE, TARGET, UnplannedJob, seen_table
 
 
-@dataclass(frozen=True)
-class Known:
+class Known(Struct, frozen=True):
     """What is known before a job is planned: how its connections are opened, and what its tables look like."""
 
     opened: Callable[[str, ConnectionSettings, Path], Connection] = open_connection

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from contextlib import AbstractContextManager
-from dataclasses import replace
 from typing import Any, Protocol
+
+from msgspec.structs import replace
 
 from kanal.connections import ColumnInfo, TableInfo
 from kanal.connections.base import Connection, Source, Target, as_file_source, as_source, as_target

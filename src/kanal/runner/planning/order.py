@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import heapq
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from kanal.connections.description import ForeignKey
 from kanal.core.errors import KanalError
 
 
-@dataclass(frozen=True)
-class Wait:
+class Wait(Struct, frozen=True):
     """A step waits for another, and why; `keys` where it is only because of these foreign keys."""
 
     step: str

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from typing import TYPE_CHECKING, Any
+
+from msgspec.structs import replace
 
 from kanal.connections import ColumnInfo, TableInfo
 from kanal.connections.base import Source, as_source

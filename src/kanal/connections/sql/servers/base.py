@@ -5,11 +5,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import pyarrow as pa
 import sqlalchemy as sa
+from msgspec import Struct
 from sqlalchemy.engine.default import DefaultDialect
 
 from kanal.connections.description import ColumnInfo
@@ -21,8 +21,7 @@ from kanal.core.types import Family, SqlType
 Ask = Callable[..., Sequence[Any]]
 
 
-@dataclass(frozen=True)
-class Detail:
+class Detail(Struct, frozen=True):
     """A column as the server itself describes it."""
 
     declared: str
