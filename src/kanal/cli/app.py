@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import os
 import sys
 from collections.abc import Callable
@@ -13,7 +14,6 @@ import typer
 app = typer.Typer(
     name="kanal",
     help="Load tables from database to database, with every row accounted for.",
-    no_args_is_help=True,
     pretty_exceptions_enable=False,
     rich_markup_mode=None,
     context_settings={"help_option_names": ["-h", "--help"]},
@@ -540,9 +540,14 @@ _JOBS = frozenset({"job", "jobs", "number"})
 _BY_CLUSTER = frozenset({"check", "clean", "ping", "replay", "resume", "run"})
 
 
-def command_line() -> Callable[..., Any]:
-    """All commands; those that are given a job take --env too, and what a cluster can do --cluster."""
-    group: Any = typer.main.get_command(app)
+def command_line(wanted: str | None = None) -> Callable[..., Any]:
+    """All commands, or the wanted one alone if there is such a one, since to make all of them takes a while; those that
+    are given a job take --env too, and what a cluster can do --cluster."""
+    made = copy.copy(app)
+    made.registered_commands = [
+        info for info in app.registered_commands if wanted in (info.name, getattr(info.callback, "__name__", None))
+    ] or app.registered_commands
+    group: Any = typer.main.get_command(made)
     options = {option.name: option for option in _with_options().params}
     for name, command in group.commands.items():
         if _JOBS & {parameter.name for parameter in command.params}:
@@ -626,7 +631,7 @@ def _run(arguments: list[str]) -> int:
 
     in_json = "--json" in arguments
     try:
-        status = command_line()(arguments, standalone_mode=False)
+        status = command_line(next(iter(arguments), None))(arguments or ["--help"], standalone_mode=False)
     except KanalError as error:
         _say(error, in_json)
         return 2
