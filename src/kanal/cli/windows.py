@@ -75,8 +75,6 @@ def show_windows(path: Path | None, json: bool) -> int:
         print_json(
             [asdict(one) | {"started": one.started.isoformat() + "Z" if one.started else None} for one in states]
         )
-            [{**asdict(one), "started": one.started.isoformat() + "Z" if one.started else None} for one in states]
-        )
         return 0
     screen = console()
     if not states:

@@ -5,12 +5,13 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
-from msgspec import Struct, field
+from msgspec import Struct
 
 from kanal.core.arrays import Datum, Mask
 from kanal.core.errors import BooksError
@@ -42,7 +43,8 @@ class BadLine(Struct, frozen=True):
     whole: bool = False
 
 
-class SourceBatch(Struct):
+@dataclass
+class SourceBatch:
     """Rows as a reader delivers them.
 
     `columns` holds each column either in the Arrow type of its SQL type or as text that stands for such a value.

@@ -282,7 +282,9 @@ class Folder(PlainConnection):
             for part in _parts(file, table, reading):
                 batch = _batch(file, part, reading.columns, types)
                 if left is not None and batch.rows >= left:
-                    yield replace(batch.take(np.arange(left)), bad_lines=batch.bad_lines, file=file.name)
+                    first = batch.take(np.arange(left))
+                    first.bad_lines, first.file = batch.bad_lines, file.name
+                    yield first
                     return
                 left = None if left is None else left - batch.rows
                 if batch.rows or batch.bad_lines:
