@@ -12,7 +12,6 @@ import math
 import re
 import zoneinfo
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import replace
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -22,6 +21,7 @@ import pyarrow as pa
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from kanal.core.conversions import Example, Options, all_examples, converter
 from kanal.core.conversions.digits import scan_numbers

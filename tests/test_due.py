@@ -5,12 +5,12 @@ from __future__ import annotations
 import datetime as dt
 import itertools
 import random
-from dataclasses import replace
 from zoneinfo import ZoneInfo
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from kanal.core.errors import KanalError
 from kanal.core.tally import Tally

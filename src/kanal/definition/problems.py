@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from msgspec import Struct
+from msgspec.structs import force_setattr
 
 from kanal.core.errors import KanalError, sentence, shortened, tellable
 
@@ -23,8 +24,8 @@ class Problem(Struct, frozen=True):
     line: int | None = None
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "what", tellable(self.what))
-        object.__setattr__(self, "remedy", tellable(self.remedy))
+        force_setattr(self, "what", tellable(self.what))
+        force_setattr(self, "remedy", tellable(self.remedy))
 
     @property
     def place(self) -> str:
