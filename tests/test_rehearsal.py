@@ -6,6 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+from msgspec.structs import asdict
 
 import kanal
 from conftest import Cli, Files, Place, document
@@ -58,7 +59,7 @@ def test_a_rehearsal_tells_what_a_run_would_do_and_leaves_nothing(
     run = made.run()
     assert run.status == rehearsed.status
     if run.status == "succeeded":  # else all of the rehearsal was undone, and not the steps before alone
-        assert [vars(step.tally) for step in run] == [vars(step.tally) for step in rehearsed]
+        assert [asdict(step.tally) for step in run] == [asdict(step.tally) for step in rehearsed]
 
 
 @each_kind

@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec.structs import asdict
 
 import kanal
 from conftest import Files
@@ -23,7 +24,7 @@ def load(files: Files, body: str, **options: object) -> kanal.Run:
 
 
 def counts(step: kanal.StepResult) -> dict[str, int]:
-    return {name: count for name, count in vars(step.tally).items() if count}
+    return {name: count for name, count in asdict(step.tally).items() if count}
 
 
 def pipeline(rest: str) -> str:

@@ -13,11 +13,13 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
+from msgspec.structs import replace
 
 import kanal
 from conftest import Cli, Files
 from kanal.connections.files import remote
 from kanal.connections.files.s3 import S3Store
+from kanal.connections.files.stores import LocalStore
 from kanal.connections.urls import FILESYSTEMS
 from kanal.demo.server import FileServer
 from test_servers import succeeded
@@ -277,3 +279,13 @@ def test_a_file_that_changes_behind_an_address(files: Files, monkeypatch: pytest
         monkeypatch.setattr(remote._Ranged, "readinto", grows)
         run = kanal.Job.read(path).run()
         assert run.status == "failed" and "has changed while it was read" in str(run["t"].error)
+
+
+def test_a_file_is_the_same_whoever_tells_of_it(tmp_path: Path) -> None:
+    """The store that tells of a file is none of what says whether it has changed; all else of it is."""
+    (tmp_path / "cards.csv").write_text("id\n1\n")
+    found, again = (LocalStore(tmp_path).look_up("cards.csv") for _ in range(2))
+    assert found is not None and again is not None and found.store is not again.store
+    assert found == again and not found != again and len({found, again}) == 1
+    changed = replace(again, tag="x")
+    assert found != changed and not found == changed and len({found, changed}) == 2

@@ -9,11 +9,11 @@ import pyarrow as pa
 from msgspec import Struct
 
 from kanal.core.columns import SourceColumn, TargetColumn
-from kanal.core.records import Compared
+from kanal.core.records import PartlyCompared
 from kanal.core.types import TEXT, SqlType
 
 
-class ColumnInfo(Compared, Struct, frozen=True, eq=False):
+class ColumnInfo(PartlyCompared, Struct, frozen=True, eq=False):
     """A column: `type` is None where the database does not say; `declared` is the database's own text.
 
     `stored` is the type in which a reader delivers the values. `filled` is true where the database gives a value to
@@ -69,7 +69,7 @@ class RowCount(Struct, frozen=True):
     changed: str | None = None
 
 
-class ForeignKey(Compared, Struct, frozen=True, eq=False):
+class ForeignKey(PartlyCompared, Struct, frozen=True, eq=False):
     """Columns whose values must stand in columns of another table.
 
     A `deferrable` one may be checked at the commit instead of after each statement.

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, ClassVar
 
 
-class Compared:
+class PartlyCompared:
     """Mixed into a record (made with `eq=False`): `aside` names the fields that are neither compared nor shown."""
 
     __slots__ = ()
@@ -17,6 +17,9 @@ class Compared:
 
     def __eq__(self, other: object) -> bool:
         return type(other) is type(self) and self._counted() == other._counted()
+
+    def __ne__(self, other: object) -> bool:  # Python would ask the struct, which only knows what is the very same
+        return not self == other
 
     def __hash__(self) -> int:
         return hash(tuple(self._counted().values()))

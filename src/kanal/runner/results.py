@@ -13,7 +13,7 @@ from msgspec import Struct, field
 
 from kanal.connections.arrow import Memory
 from kanal.core.errors import KanalError
-from kanal.core.records import Compared
+from kanal.core.records import PartlyCompared
 from kanal.core.tally import COUNTS, Tally
 from kanal.runlog import RunLogStore
 from kanal.runner.html import html_table
@@ -39,7 +39,7 @@ class RunStatus(StrEnum):
     STOPPED = "stopped"
 
 
-class StepResult(Compared, Struct, frozen=True, eq=False):
+class StepResult(PartlyCompared, Struct, frozen=True, eq=False):
     """How a step ended: `seconds` is its duration, `error` why it did not succeed, `note` what is worth knowing."""
 
     aside: ClassVar[frozenset[str]] = frozenset({"_log", "_run", "_memory"})

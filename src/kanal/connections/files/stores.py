@@ -16,13 +16,13 @@ from typing import IO, Any, ClassVar, Protocol, cast
 from msgspec import Struct
 
 from kanal.core.errors import KanalError
-from kanal.core.records import Compared
+from kanal.core.records import PartlyCompared
 
 _BRACES = re.compile(r"\{([^{}]*)\}")
 _WILD = re.compile(r"[*?{]")
 
 
-class FoundFile(Compared, Struct, frozen=True, eq=False):
+class FoundFile(PartlyCompared, Struct, frozen=True, eq=False):
     """A file: its name in the store, its size in bytes, when it was last modified (UTC), and what else tells one state
     of its content from another."""
 

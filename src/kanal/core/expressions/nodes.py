@@ -13,13 +13,13 @@ from kanal.core.conversions import Options, converter
 from kanal.core.errors import ConversionError, ExpressionError
 from kanal.core.faults import Fault
 from kanal.core.frame import ColumnKey, Frame
-from kanal.core.records import Compared
+from kanal.core.records import PartlyCompared
 from kanal.core.types import NULL, TEXT, Family, SqlType, decimal
 
 Evaluate = Callable[[Frame], Datum]
 
 
-class Node(Compared, Struct, frozen=True, eq=False):
+class Node(PartlyCompared, Struct, frozen=True, eq=False):
     """Part of an expression. `column` is set where it is nothing but a column, `literal` where it is a bare text."""
 
     aside: ClassVar[frozenset[str]] = frozenset({"source"})
