@@ -45,7 +45,15 @@ def came(database: SqlDatabase, reading: Reading) -> tuple[dict[str, list[Any]],
     clean=st.integers(0, 12),
     batch_rows=st.integers(1, 6),
     limit=st.none() | st.integers(0, 14),
-    key=st.sampled_from(["", ", rowid text", ", PRIMARY KEY (x, i)", ", PRIMARY KEY (x, i)) WITHOUT ROWID --"]),
+    key=st.sampled_from(
+        [
+            "",
+            ", rowid text",
+            ", UNIQUE (x, i, d, n, day, b)",
+            ", PRIMARY KEY (x, i)",
+            ", PRIMARY KEY (x, i)) WITHOUT ROWID --",
+        ]
+    ),
 )
 @settings(max_examples=150, deadline=None)
 def test_both_ways_of_reading_give_the_same(

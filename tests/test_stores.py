@@ -286,6 +286,6 @@ def test_a_file_is_the_same_whoever_tells_of_it(tmp_path: Path) -> None:
     (tmp_path / "cards.csv").write_text("id\n1\n")
     found, again = (LocalStore(tmp_path).look_up("cards.csv") for _ in range(2))
     assert found is not None and again is not None and found.store is not again.store
-    assert found == again and not found != again and len({found, again}) == 1
+    assert (found == again, found != again, len({found, again})) == (True, False, 1)
     changed = replace(again, tag="x")
-    assert found != changed and not found == changed and len({found, changed}) == 2
+    assert (found == changed, found != changed, len({found, changed})) == (False, True, 2)
