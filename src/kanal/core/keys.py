@@ -25,7 +25,7 @@ class SeenKeys:
 
     def hashes(self, columns: Sequence[pa.Array]) -> tuple[Hashes, Mask]:
         """The hashes of keys, and which keys have no NULL."""
-        return self._hash(columns)
+        return self._hash.of_keys(columns)
 
     def repeated(self, columns: Sequence[pa.Array]) -> Mask:
         """True for each row whose key stood in an earlier row, of this batch or one before; remembers the batch."""
@@ -41,6 +41,8 @@ class SeenKeys:
         again = np.zeros(len(hashes), dtype=np.bool_)
         order, ordered = _ordered(hashes, np.flatnonzero(valid))
         for run in self._runs:
+            if not len(ordered) or ordered[-1] < run[0] or run[-1] < ordered[0]:
+                continue
             # In order, so that the search goes through the memory in order too.
             place = np.searchsorted(run, ordered)
             again[order] |= run[np.minimum(place, len(run) - 1)] == ordered

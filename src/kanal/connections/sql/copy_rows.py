@@ -139,7 +139,8 @@ class CopiedRows:
         """The same rows in a buffer of their own, which holds nothing else than what lies between them."""
         if not self.rows:
             return CopiedRows(np.zeros(0, np.uint8), self.starts, self.stored)
-        first, last = int(self.starts.min()) - COUNT, int(self.begins(len(self.stored)).max())
+        hindmost = self.take(np.array([self.starts.argmax()]))
+        first, last = int(self.starts.min()) - COUNT, int(hindmost.begins(len(self.stored))[0])
         content = np.zeros(last - first + spare_bytes(self.stored), dtype=np.uint8)
         content[: last - first] = self.content[first:last]
         return CopiedRows(content, self.starts - first, self.stored)

@@ -325,8 +325,17 @@ class SqlLoad:
     def index_rows(self, stage: sa.Table) -> None:
         """Called before ranges of a stage's rows are asked for by their numbers, many times."""
 
-    def settle_stage(self, stage: sa.Table) -> None:
-        """Called once the rows of a stage are in it, before they are merged."""
+    def create_verdict(self, stage: sa.Table, table: TableInfo, key: Sequence[str]) -> tuple[sa.Table, Any]:
+        """A temporary table of a table's keys, and of what finds a staged row quickest; and what that is of the stage's
+        rows."""
+        raise NotImplementedError
+
+    def one_by_one(self) -> contextlib.AbstractContextManager[None]:
+        """While it lasts, few rows are looked for among many."""
+        raise NotImplementedError
+
+    def settle_stage(self, stage: sa.Table, columns: Sequence[str] | None = None) -> None:
+        """Called once the rows of a stage are in it, before they are merged by some of its columns, or by any."""
 
     def foresee_growth(self, table: sa.Table) -> None:
         """Called before the rows of a stage are merged into a table, which may have far more rows after that."""

@@ -305,8 +305,34 @@ class PostgreSQLLoad(SqlLoad):
         small = int(self.scalar(sa.select(sa.func.count()).select_from(few))) < _FEW
         self.run_sql(f"SET LOCAL enable_nestloop TO {'off' if small else 'DEFAULT'}")
 
-    def settle_stage(self, stage: sa.Table) -> None:
-        self.run_sql(f"ANALYZE {stage.name}; SET LOCAL work_mem = '64MB'")
+    def settle_stage(self, stage: sa.Table, columns: Sequence[str] | None = None) -> None:
+        listed = f" ({', '.join(map(self.database.sql_dialect.identifier_preparer.quote, columns))})" if columns else ""
+        self.run_sql(f"ANALYZE {stage.name}{listed}; SET LOCAL work_mem = '64MB'")
+
+    def create_verdict(self, stage: sa.Table, table: TableInfo, key: Sequence[str]) -> tuple[sa.Table, Any]:
+        name, real = f"{stage.name}_verdict", self.database.sa_table(table)
+        place = sa.Column(row_column(key), sa.types.NullType())
+        made = sa.Table(name, sa.MetaData(), *(sa.Column(one, real.c[one].type) for one in key), place)
+        query = self.database.compiled(
+            sa.select(*(real.c[one] for one in key), sa.literal_column("NULL::tid").label(str(place.name)))
+        )
+        self.run_sql(f"CREATE TEMPORARY TABLE {name} ON COMMIT DROP AS {query} WITH NO DATA")
+        found = sa.column("ctid", sa.types.NullType())
+        found.table = stage
+        return made, found
+
+    @contextlib.contextmanager
+    def one_by_one(self) -> Iterator[None]:
+        # The server holds it dearer than it is to go to the place of a row, and would go through the whole stage again.
+        ways = {"enable_hashjoin": "off", "enable_mergejoin": "off", "enable_nestloop": "on"}
+        self.run_sql("; ".join(f"SET LOCAL {way} TO {state}" for way, state in ways.items()))
+        as_before = "; ".join(f"SET LOCAL {way} TO DEFAULT" for way in ways)
+        try:
+            yield
+        except RowsRefused:
+            self.run_sql(as_before)
+            raise
+        self.run_sql(as_before)
 
 
 #: The indexes of a table, those of keys first: name, definition, and of a key its name and definition.

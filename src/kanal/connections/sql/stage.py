@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import nullcontext
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -129,7 +130,8 @@ class SqlStage:
 
     def ready(self) -> None:
         """Called once the rows are in, before they are merged."""
-        self.load.settle_stage(self.table)
+        own = bool(self.merging.own_references or self.merging.open_references or self.merging.history)
+        self.load.settle_stage(self.table, None if own else [*self.merging.key, self.number.name])
         self.load.foresee_growth(self.target)
 
     def ready_for_parts(self) -> None:
@@ -211,12 +213,12 @@ class SqlStage:
     def _merge_plain(self, chosen: list[Any], whole: bool) -> tuple[int, int]:
         """Update and insert; how many rows each."""
         changed, new = [*self.differs(), *chosen], [*self._is_new(), *chosen]
-        statements = [self._update(changed), self._insert(new)]
-        if self._verdict is not None and whole:
-            verdict = self._verdict
-            statements = [self._update(verdict.of_changed()) if verdict.any_changed else None,
-                          self._insert(verdict.of_new()) if verdict.any_new else None]  # fmt: skip
-        counts = iter(self.load.attempt(*(statement for statement in statements if statement is not None)))
+        statements, verdict = [self._update(changed), self._insert(new)], self._verdict if whole else None
+        if verdict is not None:
+            statements = [self._update(verdict.of_changed()) if verdict.changed else None,
+                          self._insert(verdict.of_new()) if verdict.new else None]  # fmt: skip
+        with self.load.one_by_one() if verdict is not None and verdict.of_few else nullcontext():
+            counts = iter(self.load.attempt(*(statement for statement in statements if statement is not None)))
         updated, inserted = (0 if statement is None else next(counts) for statement in statements)
         return updated, inserted
 

@@ -17,40 +17,45 @@ _SAMPLE, _SHARE = 2_000, 0.2
 
 
 class Verdict:
-    """By the number of a staged row, and the key of the table's row: new rows have no key, missing ones no number."""
+    """By the place of a staged row, and the key of the table's row: new rows have no key, missing ones no place."""
 
     def __init__(self, stage: SqlStage, with_missing: bool) -> None:
         self._stage = stage
         self.knows_missing = with_missing
-        self.table = stage.load.create_stage(stage.merging.table, stage.merging.key, (), f"{stage.table.name}_verdict")
-        *keys, self._number = self.table.c
+        self.table, place = stage.load.create_verdict(stage.table, stage.merging.table, stage.merging.key)
+        *keys, self._place = self.table.c
         self._key = keys[0]
+        self._same = self._place == place
         target, coming = stage.target, stage.table
         rows = coming.join(target, sa.and_(*stage.same_key(coming, target)), isouter=True, full=with_missing)
-        number = sa.func.coalesce(stage.number, sa.literal_column("-1"))
-        found = sa.select(*(target.c[name] for name in stage.merging.key), number).select_from(rows)
+        found = sa.select(*(target.c[name] for name in stage.merging.key), place).select_from(rows)
         wanted = [sa.and_(stage.number >= 0, _to_do(stage))]
         wanted += [stage.number.is_(None)] if with_missing else []
         names = [column.name for column in self.table.c]
         stage.load.execute(self.table.insert().from_select(names, found.where(sa.or_(*wanted))))
         stage.load.settle_stage(self.table)
-        kinds = sa.select(self._key.is_(None), sa.func.count()).where(self._number >= 0).group_by(self._key.is_(None))
+        kinds = sa.select(self._key.is_(None), sa.func.count()).where(self._place.is_not(None)).group_by(sa.text("1"))
         found_kinds = {bool(new): count for new, count in stage.load.rows(kinds)}
-        #: Whether any row is to be updated, or inserted.
-        self.any_changed, self.any_new = bool(found_kinds.get(False)), bool(found_kinds.get(True))
+        #: How many rows are to be updated, and inserted.
+        self.changed, self.new = int(found_kinds.get(False, 0)), int(found_kinds.get(True, 0))
 
     def of_changed(self) -> list[Any]:
         """The conditions that a staged row is to update a row of the table."""
-        return [self._number >= 0, self._number == self._stage.number, self._key.is_not(None)]
+        return [self._same, self._key.is_not(None)]
 
     def of_new(self) -> list[Any]:
         """The conditions that a staged row is to be inserted."""
-        return [self._number >= 0, self._number == self._stage.number, self._key.is_(None)]
+        return [self._same, self._key.is_(None)]
+
+    @property
+    def of_few(self) -> bool:
+        """True where so few rows are to be updated and inserted that they are best gone to one by one."""
+        return self.changed + self.new <= self._stage.rows * _SHARE
 
     def has_missing(self, table: sa.Table) -> Any:
         """The condition that a row of the table is missing in the stage."""
         same = [self.table.c[name] == table.c[name] for name in self._stage.merging.key]
-        missing = sa.select(sa.literal(1)).select_from(self.table).where(*same, self._number < 0)
+        missing = sa.select(sa.literal(1)).select_from(self.table).where(*same, self._place.is_(None))
         return sa.exists(missing.correlate(table))
 
     def drop(self) -> None:
