@@ -222,16 +222,19 @@ def test_both_ways_to_find_what_is_to_be_done_do_the_same(
     chance = random.Random(f"{rule} {commit}")
     monkeypatch.setattr(verdict, "_LARGE", 1)
     monkeypatch.setattr(verdict, "_SHARE", 2.0)
+    monkeypatch.setattr(verdict, "_FEW", chance.choice((0.0, 2.0)))
     made: list[str] = []
     drop = verdict.Verdict.drop
     monkeypatch.setattr(verdict.Verdict, "drop", lambda found: (made.append("one"), drop(found)))
     old, ends = places("postgresql"), [places("postgresql"), places("postgresql")]
     old.sql("CREATE TABLE t (k integer, w integer, v integer, PRIMARY KEY (k, w))")
     for end in ends:
+        end.sql("CREATE TABLE way (hashes text)")
         end.sql("CREATE TABLE t (k integer NOT NULL, w integer NOT NULL, v integer CHECK (v <> 13), UNIQUE (k, w))",
                 "INSERT INTO t SELECT i, i % 3, i + 14 FROM generate_series(0, 59) AS i")  # fmt: skip
     key = "" if "key =" in rule else '\nkey = ["k", "w"]'
     body = f'[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "merge"\ncommit = "{commit}"\nbatch_rows = 40\n'
+    body += "last_sql = \"INSERT INTO way VALUES (current_setting('enable_hashjoin'))\"\n"
     for number in range(2):
         rows = {(chance.randrange(60), chance.randrange(3)): chance.randrange(40) for _ in range(120)}
         values = ", ".join(f"({k}, {w}, {v})" for (k, w), v in rows.items())
@@ -245,6 +248,7 @@ def test_both_ways_to_find_what_is_to_be_done_do_the_same(
         assert tallies[0] == tallies[1]
         found = [sorted(end.rows("SELECT * FROM t")) for end in ends]
         assert found[0] == found[1] and found[0]
+        assert {way for end in ends for (way,) in end.rows("SELECT hashes FROM way")} == {"on"}
     assert made
 
 

@@ -14,6 +14,8 @@ if TYPE_CHECKING:
 _LARGE = 20_000
 #: So many rows are looked at first; if more than this share of them differ, all are merged at once.
 _SAMPLE, _SHARE = 2_000, 0.2
+#: If no more than this share are to be updated or inserted, they are gone to one by one.
+_FEW = 0.2
 
 
 class Verdict:
@@ -50,7 +52,7 @@ class Verdict:
     @property
     def of_few(self) -> bool:
         """True where so few rows are to be updated and inserted that they are best gone to one by one."""
-        return self.changed + self.new <= self._stage.rows * _SHARE
+        return self.changed + self.new <= self._stage.rows * _FEW
 
     def has_missing(self, table: sa.Table) -> Any:
         """The condition that a row of the table is missing in the stage."""
