@@ -12,7 +12,7 @@ from msgspec import Struct
 from kanal.core.arrays import Mask
 from kanal.core.faults import Fault
 from kanal.core.hashing import Hashes
-from kanal.core.keys import SeenKeys, first_of_each, last_of_each
+from kanal.core.keys import SeenKeys, last_of_each
 from kanal.core.reasons import Reason
 
 #: A fault with the column that it is shown with.
@@ -93,7 +93,7 @@ class Claims:
             back[~last] = 0
         else:
             late = [
-                claim.seen.known(hashes, valid) | ~first_of_each(hashes, valid)
+                claim.seen.late(hashes, valid)
                 for claim, hashes, valid in zip(self.claims, keyed.hashes, keyed.valid, strict=True)
             ]
             if len(self.claims) > 1 and any(one.any() for one in late):
