@@ -9,16 +9,17 @@ from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 import sqlalchemy as sa
+from msgspec import Struct
 from sqlalchemy import exc
 from sqlalchemy.dialects import mysql as dialect
 
 from kanal.connections.description import Constraint, TableInfo
 from kanal.connections.errors import RowsRefused
-from kanal.connections.sql.load import SqlLoad
 from kanal.connections.sql.mariadb_errors import REFUSALS, constraint_in, driver_errors
 from kanal.connections.sql.portion import HASH, portion_form
 from kanal.connections.sql.pymysql_private import begin_rows, end_rows, forbid_files, is_known, send_rows
 from kanal.connections.sql.stage import row_column
+from kanal.connections.sql.streaming import StreamingLoad
 from kanal.connections.sql.text_rows import cast_to_text, text_rows
 from kanal.core.errors import KanalError
 
@@ -26,13 +27,17 @@ if TYPE_CHECKING:
     from kanal.connections.sql.mariadb import MariaDB
 
 
-class MariaDBLoad(SqlLoad):
+class _Loading(Struct):
+    """A LOAD DATA that takes more rows, and how many it was sent."""
+
+    rows: int = 0
+
+
+class MariaDBLoad(StreamingLoad):
     """A transaction in which rows go in by LOAD DATA LOCAL, or where the server forbids that, by INSERT."""
 
     database: MariaDB
     _may_load = True
-    #: A LOAD DATA that takes more rows: its SQL, how many it was sent, and what is to be left in the end.
-    _open: tuple[str, int, contextlib.ExitStack] | None = None
 
     def begin(self) -> None:
         super().begin()
@@ -74,42 +79,30 @@ class MariaDBLoad(SqlLoad):
         with self.all_or_nothing():
             self.connection.execute(table.insert(), rows.to_pylist())
 
-    def send_into(self, table: sa.Table, encoded: Any) -> int | None:
-        """Send an encoded batch, and leave the LOAD DATA open for more of them."""
-        del table
-        if not self._may_load or not isinstance(encoded, _Lines):
-            return None
-        if self._open is not None and self._open[0] != encoded.sql:
-            return None
-        with self._refusals(), contextlib.ExitStack() as stack:
-            count = 0
-            if self._open is not None:
-                _, count, before = self._open
-                stack.enter_context(before)
-            else:
-                stack.enter_context(self.connection.begin_nested())
-                begin_rows(self._driver, encoded.sql, self.database.name)
-            self._open = None
-            send_rows(self._driver, encoded.content)
-            self._open = encoded.sql, count + encoded.rows.num_rows, stack.pop_all()
-        return len(encoded.content) if self._open is not None else None
+    def streams(self, encoded: Any) -> bool:
+        return self._may_load and isinstance(encoded, _Lines)
 
-    def confirm(self) -> None:
-        if self._open is None:
-            return
-        _, count, stack = self._open
-        self._open = None
-        with self._refusals(), stack:
-            rows, warnings = end_rows(self._driver)
-            if warnings or rows != count:
-                # With LOCAL, what would be an error is a warning, and the row is bent or left out.
-                first = self.connection.exec_driver_sql("SHOW WARNINGS LIMIT 1").first()
-                words = str(first[2]) if first else "rows were left out"
-                raise RowsRefused(words, constraint=constraint_in(words))
+    def begin_stream(self, encoded: _Lines, stack: contextlib.ExitStack) -> _Loading:
+        del stack
+        begin_rows(self._driver, encoded.sql, self.database.name)
+        return _Loading()
+
+    def stream(self, known: _Loading, encoded: _Lines) -> int:
+        send_rows(self._driver, encoded.content)
+        known.rows += encoded.rows.num_rows
+        return len(encoded.content)
+
+    def end_stream(self, known: _Loading) -> None:
+        rows, warnings = end_rows(self._driver)
+        if warnings or rows != known.rows:
+            # With LOCAL, what would be an error is a warning, and the row is bent or left out.
+            first = self.connection.exec_driver_sql("SHOW WARNINGS LIMIT 1").first()
+            words = str(first[2]) if first else "rows were left out"
+            raise RowsRefused(words, constraint=constraint_in(words))
 
     @contextlib.contextmanager
-    def _refusals(self) -> Iterator[None]:
-        """Raises RowsRefused where rows are refused, else DatabaseError; notes where no LOAD DATA is allowed."""
+    def refusals(self) -> Iterator[None]:
+        """As it is promised; notes where no LOAD DATA is allowed, without an error."""
         try:
             yield
         except driver_errors() as error:

@@ -15,12 +15,13 @@ from msgspec.structs import replace
 from kanal.connections.description import ForeignKey, TableInfo
 from kanal.connections.errors import DatabaseError, RowsRefused
 from kanal.connections.sql.copy_binary import HEADER, TRAILER, binary_rows, place_in_row, takes
-from kanal.connections.sql.load import AS_IT_IS, SqlLoad
+from kanal.connections.sql.load import AS_IT_IS
 from kanal.connections.sql.portion import HASH, portion_form
 from kanal.connections.sql.postgresql_batches import CopiedBatch
 from kanal.connections.sql.postgresql_types import is_direct
 from kanal.connections.sql.postgresql_values import plain_text, stored_form
 from kanal.connections.sql.stage import row_column
+from kanal.connections.sql.streaming import StreamingLoad
 from kanal.connections.sql.text_rows import text_rows
 from kanal.core.carried_rows import CarriedRows
 from kanal.core.errors import KanalError
@@ -38,12 +39,17 @@ class CopyIn(Struct, frozen=True):
     tail: bytes = b""
 
 
-class PostgreSQLLoad(SqlLoad):
+class _Copying(Struct):
+    """A COPY that takes more rows, and what ends it."""
+
+    copy: Any
+    tail: bytes
+
+
+class PostgreSQLLoad(StreamingLoad):
     """A transaction in which rows go in by COPY."""
 
     database: PostgreSQL
-    #: A COPY that takes more rows: its SQL, what ends it, the driver's Copy, and what is to be left in the end.
-    _open: tuple[str, bytes, Any, contextlib.ExitStack] | None = None
 
     def session(self) -> str | None:
         known = self.connection.info
@@ -129,43 +135,27 @@ class PostgreSQLLoad(SqlLoad):
         self.send_into(table, encoded)
         self.confirm()
 
-    def send_into(self, table: sa.Table, encoded: CopyIn) -> int | None:
-        """Send an encoded batch, and leave the COPY open for more of them; to end it takes the server as long as some
-        hundred rows do."""
-        del table
-        if self._open is not None and self._open[0] != encoded.sql:
-            return None
-        with self._refusals(), contextlib.ExitStack() as stack:
-            if self._open is None:
-                driver: Any = self.connection.connection.driver_connection
-                stack.enter_context(self.connection.begin_nested())
-                copy = stack.enter_context(driver.cursor().copy(encoded.sql))
-                copy.write(encoded.head)
-            else:
-                _, _, copy, before = self._open
-                stack.enter_context(before)
-            self._open = None
-            for start in range(0, len(encoded.rows), _SENT_AT_ONCE):
-                copy.write(encoded.rows[start : start + _SENT_AT_ONCE])
-            self._open = encoded.sql, encoded.tail, copy, stack.pop_all()
+    def begin_stream(self, encoded: CopyIn, stack: contextlib.ExitStack) -> _Copying:
+        driver: Any = self.connection.connection.driver_connection
+        copy = stack.enter_context(driver.cursor().copy(encoded.sql))
+        copy.write(encoded.head)
+        return _Copying(copy, encoded.tail)
+
+    def stream(self, known: _Copying, encoded: CopyIn) -> int:
+        for start in range(0, len(encoded.rows), _SENT_AT_ONCE):
+            known.copy.write(encoded.rows[start : start + _SENT_AT_ONCE])
         return len(encoded.rows)
 
-    def confirm(self) -> None:
-        if self._open is not None:
-            _, tail, copy, stack = self._open
-            self._open = None
-            with self._refusals(), stack:
-                copy.write(tail)
+    def end_stream(self, known: _Copying) -> None:
+        known.copy.write(known.tail)
 
     def close(self) -> None:
-        if self._open is not None:
-            with contextlib.suppress(KanalError), self._refusals(), self._open[-1]:
-                raise DatabaseError("the load is given up")
+        with contextlib.suppress(KanalError):
+            self.give_up(DatabaseError("the load is given up"))
         super().close()
 
     @contextlib.contextmanager
-    def _refusals(self) -> Iterator[None]:
-        """Raises RowsRefused where a COPY is refused for its rows, else DatabaseError."""
+    def refusals(self) -> Iterator[None]:
         import psycopg
 
         try:

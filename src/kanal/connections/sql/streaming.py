@@ -1,0 +1,80 @@
+"""A transaction on a server to which rows are streamed: a statement stays open for batches of one form, since to end
+it takes the server as long as hundreds of rows do."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator
+from typing import Any
+
+import sqlalchemy as sa
+
+from kanal.connections.sql.load import SqlLoad
+
+
+class StreamingLoad(SqlLoad):
+    """What is the same for all servers. Encoded batches say by `sql` what statement takes them."""
+
+    #: The statement that takes more rows: its SQL, what is known of it, and what is to be left in the end.
+    _open: tuple[str, Any, contextlib.ExitStack] | None = None
+
+    def streams(self, encoded: Any) -> bool:
+        """True for a batch that can be streamed."""
+        del encoded
+        return True
+
+    def begin_stream(self, encoded: Any, stack: contextlib.ExitStack) -> Any:
+        """Begin the statement of a batch; what is to be known of it. The stack is left when it ends, well or not."""
+        raise NotImplementedError
+
+    def stream(self, known: Any, encoded: Any) -> int:
+        """Send a batch; how many bytes it is."""
+        raise NotImplementedError
+
+    def end_stream(self, known: Any) -> None:
+        """End the statement, and hear what became of the rows; raises RowsRefused, or an error of the driver's."""
+        raise NotImplementedError
+
+    def refusals(self) -> contextlib.AbstractContextManager[None]:
+        """Raises RowsRefused for an error of the driver's by which rows are refused, else DatabaseError."""
+        raise NotImplementedError
+
+    def send_into(self, table: sa.Table, encoded: Any) -> int | None:
+        """Send an encoded batch, and leave the statement open for more of them; None where it was not sent."""
+        del table
+        if not self.streams(encoded) or (self._open is not None and self._open[0] != encoded.sql):
+            return None
+        size = None
+        with self.refusals(), contextlib.ExitStack() as stack:
+            if self._open is not None:
+                _, known, before = self._open
+                stack.enter_context(before)
+            else:
+                stack.enter_context(self.connection.begin_nested())
+                known = self.begin_stream(encoded, stack)
+            self._open = None
+            size = self.stream(known, encoded)
+            self._open = encoded.sql, known, stack.pop_all()
+        return size
+
+    def confirm(self) -> None:
+        with self._ending() as known:
+            if known is not None:
+                self.end_stream(known)
+
+    def give_up(self, why: Exception) -> None:
+        """Break the statement off."""
+        with self._ending() as known:
+            if known is not None:
+                raise why
+
+    @contextlib.contextmanager
+    def _ending(self) -> Iterator[Any]:
+        """While it lasts, the statement is ended, if one is open."""
+        if self._open is None:
+            yield None
+            return
+        _, known, stack = self._open
+        self._open = None
+        with self.refusals(), stack:
+            yield known
