@@ -146,7 +146,7 @@ def _became(came: str | None, made: str | None) -> str:
 
 
 def _trial_document(trial: Trial) -> dict[str, Any]:
-    document = dict(asdict(trial))
+    document = asdict(trial)
     document["tally"] = asdict(trial.tally)
     document["changes"] = [
         {name: {"from": came, "to": made} for name, came, made in row} for row in trial.changes

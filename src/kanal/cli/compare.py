@@ -123,7 +123,7 @@ def _shown(value: str | None) -> str:
 
 
 def _document(one: Comparison, allow_extra: bool) -> dict[str, Any]:
-    document = dict(asdict(one))
+    document = asdict(one)
     document["tally"] = asdict(one.tally)
     document["differs"] = one.differs(allow_extra)
     document["examples"] = [_example_document(found) for found in one.examples]

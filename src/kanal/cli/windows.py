@@ -41,9 +41,11 @@ def run_windows(path: Path, options: RunOptions, by: str, values: list[str], eve
         ]
         print_json({"ok": not bad, "windows": documents})
         return status
-    screen.print(f"\n[bold]{counted(len(found) - len(bad), 'window')}[/] loaded"
-                 + (f", [red]{len(bad):,} {'failed' if status == 1 else 'stopped'}[/]; those after it were not begun"
-                    if bad else ""))  # fmt: skip
+    stopped = sum(one.run is not None and str(one.run.status) == "stopped" for one in bad)
+    counts = {"failed": len(bad) - stopped, "stopped": stopped}
+    ends = [f"[red]{count:,} {end}[/]" for end, count in counts.items() if count]
+    screen.print(", ".join([f"\n[bold]{counted(len(found) - len(bad), 'window')}[/] loaded", *ends])
+                 + ("; later ones were not begun" if bad else ""))  # fmt: skip
     hints = [(f"kanal runs --windows --job {job_file}", "which windows are loaded, failed or missing")]
     for one in bad[:1]:
         again = f"kanal resume {one.run.run} --job {job_file}" if one.run is not None else f"kanal check {job_file}"
