@@ -216,17 +216,17 @@ RULES = ["", 'missing = "delete"\nmax_deletes = "100 %"', 'newer_by = "v"', 'new
 def test_both_ways_to_find_what_is_to_be_done_do_the_same(
     places: Places, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, rule: str, commit: str
 ) -> None:
-    """By one join, as for large tables, or statement by statement: the same table, the same books."""
+    """Statement by statement, or by one join, as for large tables, gone to one by one or not: the same table, the same
+    books."""
     if commit == "batch" and "missing" in rule:
         rule = "\n".join(line for line in rule.splitlines() if "missing" not in line and "max_deletes" not in line)
     chance = random.Random(f"{rule} {commit}")
     monkeypatch.setattr(verdict, "_LARGE", 1)
     monkeypatch.setattr(verdict, "_SHARE", 2.0)
-    monkeypatch.setattr(verdict, "_FEW", chance.choice((0.0, 2.0)))
     made: list[str] = []
     drop = verdict.Verdict.drop
     monkeypatch.setattr(verdict.Verdict, "drop", lambda found: (made.append("one"), drop(found)))
-    old, ends = places("postgresql"), [places("postgresql"), places("postgresql")]
+    old, ends = places("postgresql"), [places("postgresql") for _ in range(3)]
     old.sql("CREATE TABLE t (k integer, w integer, v integer, PRIMARY KEY (k, w))")
     for end in ends:
         end.sql("CREATE TABLE way (hashes text)")
@@ -242,12 +242,13 @@ def test_both_ways_to_find_what_is_to_be_done_do_the_same(
         tallies = []
         for way, end in enumerate(ends):
             monkeypatch.setattr(PostgreSQL, "joins_whole", bool(way))
+            monkeypatch.setattr(verdict, "_FEW", 0.0 if way == 1 else 2.0)
             (tmp_path / f"{number}{way}").mkdir()
             run = succeeded(job(tmp_path / f"{number}{way}", body + rule + key, old=old, new=end).run())
             tallies.append(run["t"].tally)
-        assert tallies[0] == tallies[1]
+        assert tallies[0] == tallies[1] == tallies[2]
         found = [sorted(end.rows("SELECT * FROM t")) for end in ends]
-        assert found[0] == found[1] and found[0]
+        assert found[0] == found[1] == found[2] and found[0]
         assert {way for end in ends for (way,) in end.rows("SELECT hashes FROM way")} == {"on"}
     assert made
 

@@ -13,13 +13,6 @@ from kanal.core.arrays import Mask, text_bytes, to_unscaled, valid_mask
 Hashes = NDArray[np.uint64]
 
 
-def _is_text(kind: pa.DataType) -> bool:
-    """True for types whose values are hashed as bytes, or as the text of a decimal of more digits than 64 bits hold."""
-    if pa.types.is_decimal(kind):
-        return bool(kind.precision > 18)
-    return bool(pa.types.is_string(kind) or pa.types.is_binary(kind) or pa.types.is_large_string(kind))
-
-
 class RowHash:
     """A random hash function on rows: two different keys collide with a chance of about one in 2 to the 63rd.
 
@@ -46,10 +39,9 @@ class RowHash:
     def of_keys(self, columns: Sequence[pa.Array]) -> tuple[Hashes, Mask]:
         """As by a call, but whole numbers, dates and times of one column stand for themselves: what comes in order
         stays in order, and no two are the same."""
-        (first, *others) = columns
-        if others or pa.types.is_floating(first.type) or _is_text(first.type):
+        if len(columns) > 1 or not _is_whole(columns[0].type):
             return self(columns)
-        return self._column(first), valid_mask(first)
+        return self._column(columns[0]), valid_mask(columns[0])
 
     def rows(self, columns: Sequence[pa.Array]) -> Hashes:
         """The hash of each row as it stands: NULL is a value like others, and -0.0 is not 0.0."""
@@ -63,8 +55,8 @@ class RowHash:
 
     def _column(self, values: pa.Array, exactly: bool = False) -> Hashes:
         arrow = values.type
-        if _is_text(arrow):
-            return self._text(values if not pa.types.is_decimal(arrow) else values.cast(pa.string()))
+        if pa.types.is_string(arrow) or pa.types.is_binary(arrow) or pa.types.is_large_string(arrow):
+            return self._text(values)
         if pa.types.is_boolean(arrow):
             values = values.cast(pa.int8())
         elif pa.types.is_floating(arrow):
@@ -72,6 +64,8 @@ class RowHash:
             numbers = numbers if exactly else numbers + 0.0  # -0.0 and 0.0 are the same key
             return np.where(np.isnan(numbers), np.nan, numbers).view(np.uint64)
         elif pa.types.is_decimal(arrow):
+            if arrow.precision > 18:
+                return self._text(values.cast(pa.string()))
             unscaled: Hashes = to_unscaled(values).astype(np.int64).view(np.uint64)
             return unscaled
         elif pa.types.is_date32(arrow):
@@ -94,6 +88,13 @@ class RowHash:
         sums = np.concatenate([np.zeros(1, dtype=np.uint64), np.cumsum(terms, dtype=np.uint64)])
         hashes: Hashes = sums[starts[1:] - first] - sums[starts[:-1] - first] + lengths.astype(np.uint64)
         return hashes
+
+
+def _is_whole(kind: pa.DataType) -> bool:
+    """True for types whose values are whole numbers of 64 bits."""
+    if pa.types.is_decimal(kind):
+        return bool(kind.precision <= 18)
+    return bool(pa.types.is_integer(kind) or pa.types.is_temporal(kind) or pa.types.is_boolean(kind))
 
 
 def _mixed(values: Hashes) -> Hashes:

@@ -21,7 +21,6 @@ from kanal.connections.sql.pymysql_private import begin_rows, end_rows, forbid_f
 from kanal.connections.sql.stage import row_column
 from kanal.connections.sql.streaming import StreamingLoad
 from kanal.connections.sql.text_rows import cast_to_text, text_rows
-from kanal.core.errors import KanalError
 
 if TYPE_CHECKING:
     from kanal.connections.sql.mariadb import MariaDB
@@ -197,8 +196,7 @@ class MariaDBLoad(StreamingLoad):
         self._stages.remove(stage.name)
 
     def close(self) -> None:
-        with contextlib.suppress(KanalError):  # what is undone
-            self.confirm()
+        self.give_up()
         # The connection is kept, and a temporary table would be with it.
         with contextlib.suppress(exc.SQLAlchemyError):
             self._transaction.close()

@@ -24,7 +24,6 @@ from kanal.connections.sql.stage import row_column
 from kanal.connections.sql.streaming import StreamingLoad
 from kanal.connections.sql.text_rows import text_rows
 from kanal.core.carried_rows import CarriedRows
-from kanal.core.errors import KanalError
 
 if TYPE_CHECKING:
     from kanal.connections.sql.postgresql import PostgreSQL
@@ -149,10 +148,8 @@ class PostgreSQLLoad(StreamingLoad):
     def end_stream(self, known: _Copying) -> None:
         known.copy.write(known.tail)
 
-    def close(self) -> None:
-        with contextlib.suppress(KanalError):
-            self.give_up(DatabaseError("the load is given up"))
-        super().close()
+    def break_stream(self, known: _Copying) -> None:
+        raise DatabaseError("the load is given up")
 
     @contextlib.contextmanager
     def refusals(self) -> Iterator[None]:
@@ -171,12 +168,15 @@ class PostgreSQLLoad(StreamingLoad):
             raise self.database.diagnosed(error) from None
 
     def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
-        stage = self.stage_table(table, columns, name)
+        return self._temporary(table, columns, name, "bigint")
+
+    def _temporary(self, table: TableInfo, columns: Sequence[str], name: str, last: str) -> sa.Table:
+        """A temporary table of some of a table's columns, and a last one of a type."""
         real = self.database.sa_table(table)
-        number = sa.cast(sa.null(), sa.BigInteger).label(row_column(columns))
+        number: sa.Label[Any] = sa.literal_column(f"NULL::{last}").label(row_column(columns))
         query = self.database.compiled(sa.select(*(real.c[column] for column in columns), number))
         self.run_sql(f"CREATE TEMPORARY TABLE {name} ON COMMIT DROP AS {query} WITH NO DATA")
-        return stage
+        return self.stage_table(table, columns, name)
 
     def portion_table(
         self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str, new: bool
@@ -300,13 +300,7 @@ class PostgreSQLLoad(StreamingLoad):
         self.run_sql(f"ANALYZE {stage.name}{listed}; SET LOCAL work_mem = '64MB'")
 
     def create_verdict(self, stage: sa.Table, table: TableInfo, key: Sequence[str]) -> tuple[sa.Table, Any]:
-        name, real = f"{stage.name}_verdict", self.database.sa_table(table)
-        place = sa.Column(row_column(key), sa.types.NullType())
-        made = sa.Table(name, sa.MetaData(), *(sa.Column(one, real.c[one].type) for one in key), place)
-        query = self.database.compiled(
-            sa.select(*(real.c[one] for one in key), sa.literal_column("NULL::tid").label(str(place.name)))
-        )
-        self.run_sql(f"CREATE TEMPORARY TABLE {name} ON COMMIT DROP AS {query} WITH NO DATA")
+        made = self._temporary(table, key, f"{stage.name}_verdict", "tid")
         found = sa.column("ctid", sa.types.NullType())
         found.table = stage
         return made, found

@@ -128,10 +128,15 @@ class SqlStage:
         rows = sa.select(sa.literal(1)).select_from(other.table).where(*same)
         self.load.execute(self.table.delete().where(sa.exists(rows.correlate(self.table))))
 
+    @property
+    def _refers(self) -> bool:
+        """True where rows refer to others of the table, or to rows that come later."""
+        return bool(self.merging.own_references or self.merging.open_references)
+
     def ready(self) -> None:
         """Called once the rows are in, before they are merged."""
-        own = bool(self.merging.own_references or self.merging.open_references or self.merging.history)
-        self.load.settle_stage(self.table, None if own else [*self.merging.key, self.number.name])
+        by_more = self._refers or self.merging.history is not None
+        self.load.settle_stage(self.table, None if by_more else [*self.merging.key, self.number.name])
         self.load.foresee_growth(self.target)
 
     def ready_for_parts(self) -> None:
@@ -141,7 +146,9 @@ class SqlStage:
     def sift(self, first: int) -> list[RefusedRow]:
         """Take out the rows, from a number on, that break a constraint of the table, as far as that can be told of all
         at once."""
-        self._sieve = self._sieve or Sieve(self)
+        if self._sieve is None:
+            self.load.settle_stage(self.table)  # whatever columns the constraints are of
+            self._sieve = Sieve(self)
         return self._sieve(first)
 
     def take_out(self, numbers: Sequence[int]) -> None:
@@ -181,10 +188,9 @@ class SqlStage:
         if self.merging.history is not None:
             with self.load.all_or_nothing():
                 return Versions(self, *self._for_versions(), None if whole else part).merge(rows)
-        refers = self.merging.own_references or self.merging.open_references
-        if whole and not refers and self._verdict is None and is_worth_it(self):
+        if whole and not self._refers and self._verdict is None and is_worth_it(self):
             self._judge(with_missing=False)
-        updated, inserted = self._merge_referring(chosen) if refers else self._merge_plain(chosen, whole)
+        updated, inserted = self._merge_referring(chosen) if self._refers else self._merge_plain(chosen, whole)
         if updated + inserted > rows:
             raise KanalError(
                 f"{rows:,} rows were merged into {self.merging.table.name} and {updated:,} rows of it updated: "

@@ -4,12 +4,13 @@ it takes the server as long as hundreds of rows do."""
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator
+from collections.abc import Callable
 from typing import Any
 
 import sqlalchemy as sa
 
 from kanal.connections.sql.load import SqlLoad
+from kanal.core.errors import KanalError
 
 
 class StreamingLoad(SqlLoad):
@@ -35,6 +36,10 @@ class StreamingLoad(SqlLoad):
         """End the statement, and hear what became of the rows; raises RowsRefused, or an error of the driver's."""
         raise NotImplementedError
 
+    def break_stream(self, known: Any) -> None:
+        """End the statement where what it took is to be undone; raises any error."""
+        self.end_stream(known)
+
     def refusals(self) -> contextlib.AbstractContextManager[None]:
         """Raises RowsRefused for an error of the driver's by which rows are refused, else DatabaseError."""
         raise NotImplementedError
@@ -58,23 +63,20 @@ class StreamingLoad(SqlLoad):
         return size
 
     def confirm(self) -> None:
-        with self._ending() as known:
-            if known is not None:
-                self.end_stream(known)
+        self._end(self.end_stream)
 
-    def give_up(self, why: Exception) -> None:
-        """Break the statement off."""
-        with self._ending() as known:
-            if known is not None:
-                raise why
+    def give_up(self) -> None:
+        """Break the statement off, if one is open."""
+        with contextlib.suppress(KanalError):
+            self._end(self.break_stream)
 
-    @contextlib.contextmanager
-    def _ending(self) -> Iterator[Any]:
-        """While it lasts, the statement is ended, if one is open."""
-        if self._open is None:
-            yield None
-            return
-        _, known, stack = self._open
-        self._open = None
-        with self.refusals(), stack:
-            yield known
+    def close(self) -> None:
+        self.give_up()
+        super().close()
+
+    def _end(self, how: Callable[[Any], None]) -> None:
+        if self._open is not None:
+            _, known, stack = self._open
+            self._open = None
+            with self.refusals(), stack:
+                how(known)

@@ -36,7 +36,8 @@ class Verdict:
         names = [column.name for column in self.table.c]
         stage.load.execute(self.table.insert().from_select(names, found.where(sa.or_(*wanted))))
         stage.load.settle_stage(self.table)
-        kinds = sa.select(self._key.is_(None), sa.func.count()).where(self._place.is_not(None)).group_by(sa.text("1"))
+        is_new = self._key.is_(None)
+        kinds = sa.select(is_new, sa.func.count()).where(self._place.is_not(None)).group_by(is_new)
         found_kinds = {bool(new): count for new, count in stage.load.rows(kinds)}
         #: How many rows are to be updated, and inserted.
         self.changed, self.new = int(found_kinds.get(False, 0)), int(found_kinds.get(True, 0))
