@@ -113,9 +113,8 @@ class Sieve:
         if merging.key:
             same.append(~sa.and_(*(target.c[name] == stage.c[name] for name in merging.key)))
             other = stage.alias("kanal_other")
-            differs = self._load.database.differs
             changes = [other.c[name] == target.c[name] for name in merging.key]
-            changes.append(sa.or_(*(differs(other.c[name], target.c[name]) for name in columns)))
+            changes.append(self._load.any_differs(merging.table, columns, other, target))
             same.append(~sa.exists(sa.select(sa.literal(1)).select_from(other).where(*changes).correlate(target)))
         there = sa.exists(sa.select(sa.literal(1)).select_from(target).where(*same).correlate(stage))
         return self._numbers(*self._given(columns), there, *self._stage.written())

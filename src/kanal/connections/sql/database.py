@@ -171,9 +171,18 @@ class SqlDatabase(SqlOpening, OrdinarySource):
         ]
         return sa.Table(table.name, sa.MetaData(), *columns, schema=table.schema)
 
-    def differs(self, left: sa.Column[Any], right: sa.Column[Any]) -> sa.ColumnElement[bool]:
-        """The condition that two values of a column's type are not the same, NULL being the same as NULL."""
-        return left.is_distinct_from(right)
+    def differs(self, column: ColumnInfo, left: Any, right: Any) -> sa.ColumnElement[bool]:
+        """The condition that two values of a column are not displayed alike; NULL is the same as NULL."""
+        pairs = zip(self.exact(column, left), self.exact(column, right), strict=True)
+        return sa.or_(*(one.is_distinct_from(other) for one, other in pairs))
+
+    def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
+        """Forms of a column's value that are equal in SQL only if the value is displayed alike, whatever its collation.
+
+        A dialect whose equality ignores a difference (case, blanks, the sign of zero) returns stricter forms.
+        """
+        del column
+        return [value]
 
     def can_undo(self, sql: str) -> bool:
         """True where all that some SQL does is undone with the transaction that it runs in."""

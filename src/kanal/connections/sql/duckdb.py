@@ -68,7 +68,7 @@ class DuckDBSelects(Selects):
         return sa.cast(column, NamedType("VARCHAR")).label(info.name)
 
     def bytewise(self, column: Any) -> Any:
-        return column  # texts are compared by their bytes
+        return sa.collate(column, "C")  # whatever the column's collation
 
 
 class DuckDBLoad(SqlLoad):
@@ -244,6 +244,13 @@ class DuckDB(FileDatabase):
                     raise self.failed(str(error)) from None
 
             yield batches()
+
+    def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
+        family = None if column.type is None else column.type.family
+        if family not in (Family.TEXT, Family.INTERVAL, Family.JSON, None):
+            return [value]  # also of a zero, whose sign no UPDATE would change
+        # Equality ignores the units of an interval, and what the column's collation ignores.
+        return [sa.collate(sa.cast(value, NamedType("VARCHAR")), "C")]
 
     def new_load(self) -> SqlLoad:
         return DuckDBLoad(self)

@@ -22,6 +22,7 @@ from kanal.connections.sql.ddl import TableDefinitions
 from kanal.connections.sql.driver_rows import DriverRowsLoad
 from kanal.connections.sql.joined_update import MergedUpdate
 from kanal.connections.sql.load import SqlLoad
+from kanal.connections.sql.named_type import NamedType
 from kanal.connections.sql.selects import Selects
 from kanal.core.faults import Fault
 from kanal.core.types import BIGINT, REAL, Family, SqlType, decimal
@@ -213,6 +214,17 @@ class Firebird(SqlDatabase):
             if kept < 6 and (pa.types.is_timestamp(values.type) or pa.types.is_time(values.type)):
                 faults += [(name, fault) for fault in too_fine(values, kept, "use date_trunc, or a VARCHAR")]
         return rows, faults
+
+    def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
+        family = None if column.type is None else column.type.family
+        if family is Family.DOUBLE:
+            return [value, sa.func.atan2(value, sa.literal_column("-1e0"))]  # which tells 0 from -0
+        if family not in (Family.TEXT, None):
+            return [value]
+        # As bytes, whatever the column's collation.
+        is_short = isinstance(column.dialect_type, sa.CHAR | sa.VARCHAR)
+        octets = "VARCHAR(32765) CHARACTER SET OCTETS" if is_short else "BLOB SUB_TYPE BINARY"
+        return [sa.cast(value, NamedType(octets))]
 
     def new_load(self) -> SqlLoad:
         return FirebirdLoad(self)

@@ -26,6 +26,7 @@ class Versions:
         assert history is not None
         self._load = stage.load
         self._target = stage.target
+        self._table = stage.merging.table
         self._coming = stage.table
         #: The changes that say something new, of which most steps are about.
         self._stage = changes
@@ -78,7 +79,7 @@ class Versions:
         return joined_update(dialect, one, other, values, self._same(one, other, *same), conditions)
 
     def _differs(self, names: Sequence[str], one: Any, other: Any) -> Any:
-        return sa.or_(sa.false(), *(self._load.database.differs(one.c[name], other.c[name]) for name in names))
+        return self._load.any_differs(self._table, names, one, other)
 
     def _divides(self, version: Any) -> list[Any]:
         """The conditions that a change falls into a version's time, after its beginning."""
@@ -255,9 +256,8 @@ class Versions:
             sa.func.lag(events.c.kanal_number).over(**order).label("kanal_there"),
             sa.func.lag(events.c.kanal_until).over(**order).label("kanal_ended"),
         ).subquery("kanal_steps")  # fmt: skip
-        differs: Any = self._load.database.differs
-        same = [~differs(numbered.c[name], numbered.c[f"kanal_before_{place}"])
-                for place, name in enumerate(self._tracked)]  # fmt: skip
+        same = [~self._load.database.differs(column, numbered.c[column.name], numbered.c[f"kanal_before_{place}"])
+                for place, column in enumerate(self._table.chosen(self._tracked))]  # fmt: skip
         goes_on = sa.or_(numbered.c.kanal_ended.is_(None), numbered.c.kanal_ended > numbered.c[self._from])
         rows = sa.select(numbered.c.kanal_number).where(
             numbered.c.kanal_number >= 0, numbered.c.kanal_there.is_not(None), goes_on, *same

@@ -176,6 +176,12 @@ class SqlLoad:
             self._tables[place] = self.database.sa_table(table)
         return self._tables[place]
 
+    def any_differs(self, table: TableInfo, names: Sequence[str], one: Any, other: Any) -> sa.ColumnElement[bool]:
+        """The condition that two rows of a table's form are not displayed alike in one of some columns."""
+        found = (self.database.differs(column, one.c[column.name], other.c[column.name])
+                 for column in table.chosen(names))  # fmt: skip
+        return sa.or_(sa.false(), *found)
+
     def begin(self) -> None:
         """Connect and begin the transaction."""
         self.connection = self.database.connect()

@@ -32,7 +32,7 @@ from kanal.connections.sql.mariadb_catalogue import PARSED, MariaDBCatalogue
 from kanal.connections.sql.mariadb_errors import PASSING, REFUSALS, constraint_in, driver_errors, error_number
 from kanal.connections.sql.mariadb_load import MariaDBLoad, key_prefix
 from kanal.connections.sql.mariadb_rows import row_batches
-from kanal.connections.sql.mariadb_values import misfits, years
+from kanal.connections.sql.mariadb_values import exact_form, misfits, years
 from kanal.connections.sql.pymysql_private import give_up_result, is_known, notice_silence, slow_batches
 from kanal.connections.sql.selects import Selects
 from kanal.core.conversions import converter
@@ -234,11 +234,8 @@ class MariaDB(SqlDatabase):
     def broken_constraint(self, error: BaseException) -> str | None:
         return constraint_in(self.words_of(error))
 
-    def differs(self, left: sa.Column[Any], right: sa.Column[Any]) -> sa.ColumnElement[bool]:
-        # As texts compare, upper and lower case and trailing blanks may not count; here they do.
-        if isinstance(left.type, sa.String | sa.types.NullType):
-            return sa.cast(left, dialect.BINARY()).is_distinct_from(sa.cast(right, dialect.BINARY()))
-        return left.is_distinct_from(right)
+    def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
+        return [exact_form(column, value)]
 
     def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
         if not pa.types.is_string(values.type):

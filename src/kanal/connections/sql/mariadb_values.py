@@ -10,10 +10,12 @@ import pyarrow.compute as pc
 import sqlalchemy as sa
 from sqlalchemy.dialects import mysql as dialect
 
+from kanal.connections.description import ColumnInfo
 from kanal.connections.misfits import faults_where, negative_zeros, not_finite, too_fine, too_many_bytes
 from kanal.core.arrays import text_bytes, valid_mask
 from kanal.core.faults import Fault
 from kanal.core.reasons import Reason
+from kanal.core.types import Family
 
 #: Bytes that a text type holds.
 _TEXT_BYTES = {"TINYTEXT": 255, "TEXT": 65_535, "MEDIUMTEXT": 16_777_215}
@@ -23,6 +25,25 @@ _BINARY_BYTES = {"TINYBLOB": 255, "BLOB": 65_535, "MEDIUMBLOB": 16_777_215}
 
 
 _FIRST_TIMESTAMP, _LAST_TIMESTAMP = 1_000_000, 2_147_483_647_999_999
+
+#: Families whose equality compares all of a value.
+_EXACT = {
+    Family.INTEGER, Family.BOOLEAN, Family.DECIMAL, Family.DATE, Family.TIME, Family.TIMESTAMP, Family.TIMESTAMPTZ,
+    Family.BINARY,
+}  # fmt: skip
+
+
+def exact_form(column: ColumnInfo, value: Any) -> Any:
+    """A column's value in a form that is equal only if the value is displayed alike.
+
+    Equality ignores the sign of zero and whatever a text's collation ignores.
+    """
+    family = None if column.type is None else column.type.family
+    if family in _EXACT:
+        return value
+    if family is Family.DOUBLE:  # of a FLOAT itself, the server would show 6 digits
+        value = sa.cast(value, dialect.DOUBLE())
+    return sa.cast(value, dialect.BINARY())
 
 
 def years(values: pa.Array) -> pa.Array:

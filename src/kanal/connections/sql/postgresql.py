@@ -31,7 +31,7 @@ from kanal.connections.sql.postgresql_catalogue import PostgreSQLCatalogue
 from kanal.connections.sql.postgresql_load import PostgreSQLLoad, refuses
 from kanal.connections.sql.postgresql_rows import DriverBlocks, ServerError, SocketBlocks
 from kanal.connections.sql.postgresql_start import state_at_start
-from kanal.connections.sql.postgresql_types import is_direct, is_wide
+from kanal.connections.sql.postgresql_types import exact_form, is_direct, is_wide
 from kanal.connections.sql.postgresql_values import misfits
 from kanal.connections.sql.selects import Selects
 from kanal.core.carried_rows import CarriedRows
@@ -178,11 +178,8 @@ class PostgreSQL(SqlDatabase):
         # A table has the rows of its partitions, and of those that inherit from it.
         return one in self.catalogue._line_of(two) or two in self.catalogue._line_of(one)
 
-    def differs(self, left: sa.Column[Any], right: sa.Column[Any]) -> sa.ColumnElement[bool]:
-        # Some types, such as json and xml, have no equality; others, such as citext, one that is too kind.
-        if not is_direct(left.type) or isinstance(left.type, sa.JSON):
-            return sa.cast(left, sa.Text).is_distinct_from(sa.cast(right, sa.Text))
-        return left.is_distinct_from(right)
+    def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
+        return [exact_form(column, value)]
 
     def carries(self, column: ColumnInfo, target: Connection, there: ColumnInfo) -> bool:
         if (

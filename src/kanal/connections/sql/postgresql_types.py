@@ -7,8 +7,9 @@ from typing import Any
 import sqlalchemy as sa
 from sqlalchemy.dialects import postgresql as dialect
 
+from kanal.connections.description import ColumnInfo
 from kanal.connections.sql.copy_binary import MAX_DIGITS
-from kanal.core.types import Family, SqlType
+from kanal.core.types import REAL, Family, SqlType
 
 #: Types whose values the driver takes from Arrow as they are.
 _DIRECT = (
@@ -23,6 +24,30 @@ BY_NAME = {
     "date": "date", "time": "time", "timestamp": "timestamp", "timestamptz": "timestamp with time zone",
     "bytea": "binary", "uuid": "uuid", "json": "json", "jsonb": "json",
 }  # fmt: skip
+
+#: Families whose equality compares all of a value.
+_EXACT = {
+    Family.INTEGER, Family.BOOLEAN, Family.DATE, Family.TIME, Family.TIMESTAMP, Family.TIMESTAMPTZ, Family.UUID,
+    Family.BINARY,
+}  # fmt: skip
+_TEXTS = ("text", "character varying", "varchar")
+
+
+def exact_form(column: ColumnInfo, value: Any) -> Any:
+    """A column's value in a form that is equal only if the value is displayed alike.
+
+    Equality ignores the sign of zero, the scale of a numeric without one, the units of an interval, and whatever a
+    nondeterministic collation or citext ignores; json and xml have none.
+    """
+    family = None if column.type is None else column.type.family
+    declared = column.declared.lower()
+    if family in _EXACT or (family is Family.DECIMAL and "(" in declared):
+        return value
+    if family is Family.DOUBLE:
+        send = sa.func.float4send if column.type == REAL else sa.func.float8send
+        return send(value)
+    text = value if declared.startswith(_TEXTS) else sa.cast(value, sa.Text)
+    return sa.collate(text, "C")
 
 
 def is_direct(declared: Any) -> bool:

@@ -127,16 +127,27 @@ class ServerLoad(DriverRowsLoad):
         real = self.database.sa_table(table)
         number = sa.cast(sa.literal_column("0"), sa.BigInteger).label(row_column(columns))
         query = sa.select(*(real.c[column] for column in columns), number).where(sa.literal_column("1 = 0"))
-        place, statement = self.database.server.stage(name, self.database.compiled(query))
-        with self.database.errors():
-            self.connection.exec_driver_sql(statement)
+        server, rows = self.database.server, self.database.compiled(query)
+        names = [self.database.dialect.identifier_preparer.quote(column) for column in key]
+        place, statement = server.stage(name, rows)
+        _, with_index = server.stage(name, rows, names)
+        if with_index == statement or not self._tried(with_index):
+            with self.database.errors():
+                self.connection.exec_driver_sql(statement)
+            if names and (index := server.index_stage(place, names)) is not None:
+                self._tried(index)
         stage = self.stage_table(table, columns, place)
         stage.info["columns"] = {column.name: column for column in table.columns}
-        if key and self.database.server.indexes_stages and self.database.has_savepoints:
-            index = sa.Index(f"{name}_key", *(stage.c[column] for column in key))
-            with contextlib.suppress(exc.SQLAlchemyError), self.connection.begin_nested():  # it is quicker with one
-                self.connection.exec_driver_sql(self.database.ddl.definition(sa.schema.CreateIndex(index)))
         return stage
+
+    def _tried(self, statement: str) -> bool:
+        """Run a statement that the load could do without, such as an index of a long text; whether it succeeded."""
+        if not self.database.has_savepoints:
+            return False
+        with contextlib.suppress(exc.SQLAlchemyError), self.connection.begin_nested():
+            self.connection.exec_driver_sql(statement)
+            return True
+        return False
 
     def stage_table(self, table: TableInfo, columns: Sequence[str], name: str) -> sa.Table:
         schema, _, plain = name.rpartition(".")
@@ -227,6 +238,9 @@ class ServerDatabase(SqlDatabase):
             if info is not None:
                 faults += [(name, fault) for fault in self.server.misfits(values, info)]
         return rows, faults
+
+    def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
+        return self.server.exact(column, value)
 
     def new_load(self) -> SqlLoad:
         return ServerLoad(self)

@@ -33,6 +33,7 @@ from kanal.connections.sql.sqlite_rows import (
     RowReader,
     affinity,
     driver_errors,
+    exact_forms,
     quote,
     stored_form,
 )
@@ -166,6 +167,10 @@ class SQLite(SQLiteOpening, FileDatabase):
 
     def sa_table(self, table: TableInfo) -> sa.Table:
         return sa.Table(table.name, sa.MetaData(), *(sa.Column(name) for name in table.names))
+
+    def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
+        del column
+        return exact_forms(value)
 
     def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
         collation = self.catalogue._collations.get(table.name, {}).get(name.casefold(), "BINARY")

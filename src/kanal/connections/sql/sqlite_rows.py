@@ -16,6 +16,7 @@ from typing import Any, cast
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+import sqlalchemy as sa
 
 from kanal.connections.batches import valid_text
 from kanal.connections.description import ColumnInfo
@@ -37,6 +38,14 @@ _NATIVE = {
     Family.DECIMAL: (_NUMERIC, "CAST({c} AS REAL)", "0.0"),
     Family.BINARY: ("typeof({c}) = 'blob'", "{c}", "x''"),
 }
+
+
+def exact_forms(value: Any) -> list[Any]:
+    """A column's value in forms that are all equal only if the value is displayed alike: any row may hold any type,
+    and 1 is equal to 1.0."""
+    return [sa.collate(value, "BINARY"), sa.func.typeof(value)]
+
+
 #: As which Arrow type the driver gives them; all others as text.
 _KINDS = {Family.INTEGER: pa.int64(), Family.DOUBLE: pa.float64(), Family.DECIMAL: pa.float64()}
 #: Significant digits of a decimal that a floating value, and so SQLite, always keeps.

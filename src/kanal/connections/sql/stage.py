@@ -289,9 +289,9 @@ class SqlStage:
 
     def _fill(self, late: tuple[str, ...], key: tuple[str, ...], chosen: list[Any]) -> Any:
         """What gives late columns their values, in the rows of these keys."""
-        target, stage, differs = self.target, self.table, self.load.database.differs
+        target, stage = self.target, self.table
         same = [target.c[name] == stage.c[name] for name in key]
-        changed = sa.or_(*(differs(target.c[name], stage.c[name]) for name in late))
+        changed = self.load.any_differs(self.merging.table, late, target, stage)
         values = {name: stage.c[name] for name in late}
         return joined_update(self.load.database.dialect, target, stage, values, same, [changed, *chosen])
 
@@ -375,10 +375,10 @@ class SqlStage:
     def conflicts(self, ours: SqlStage, theirs: SqlStage) -> list[Conflict]:
         """The rows that differ from the table's of their key, where the staged one is newer than the one value of a
         stage, and the table's newer than that of the other."""
-        by, target, stage, differs = self.merging.newer_by, self.target, self.table, self.load.database.differs
+        by, target, stage = self.merging.newer_by, self.target, self.table
         assert by is not None
         names = [name for name in self.merging.columns if name not in (*self.merging.key, by)]
-        pairs = [(name, differs(target.c[name], stage.c[name])) for name in names]
+        pairs = [(name, self.load.any_differs(self.merging.table, [name], target, stage)) for name in names]
         if not pairs:
             return []
         query = sa.select(
@@ -446,8 +446,7 @@ class SqlStage:
         """The conditions that the table's row differs from a staged one of its key, and is to give way to it."""
         stage = self.table if stage is None else stage
         others = [name for name in self.merging.columns if name not in self.merging.key]
-        changed = (self.load.database.differs(self.target.c[name], stage.c[name]) for name in others)
-        return [sa.or_(sa.false(), *changed), *self._newer(stage)]
+        return [self.load.any_differs(self.merging.table, others, self.target, stage), *self._newer(stage)]
 
     def _has_key_of(self, stage: sa.Table, table: sa.Table, *more: Any) -> Any:
         """The condition that one table has a row with the key of another's row."""

@@ -129,6 +129,13 @@ class Server:
         del place, numbered
         return [], []
 
+    # --- comparing -------------------------------------------------------------------------------------------------
+
+    def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
+        """Forms of a column's value that are equal only if the value is displayed alike (`SqlDatabase.exact`)."""
+        is_text = column.type is not None and column.type.family is Family.TEXT
+        return [value, self.octets(value)] if is_text else [value]  # blanks at the end may not count
+
     # --- making tables ---------------------------------------------------------------------------------------------
 
     def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
@@ -138,16 +145,22 @@ class Server:
                 Family.TIMESTAMPTZ: sa.VARCHAR(40)}  # fmt: skip
         return made.get(sql_type.family)
 
-    def stage(self, name: str, rows: str) -> tuple[str, str]:
-        """The name of a temporary table, and what makes it with the columns of a query."""
+    def stage(self, name: str, rows: str, key: Sequence[str] = ()) -> tuple[str, str]:
+        """The name of a temporary table, and the statement that creates it with the columns of a query.
+
+        A server whose CREATE INDEX would commit declares an index of the key with the table.
+        """
+        del key
         return name, f"CREATE TEMPORARY TABLE {name} AS {rows}"
+
+    def index_stage(self, name: str, key: Sequence[str]) -> str | None:
+        """The statement that indexes a temporary table by its key, which must not commit; None if there is none."""
+        return f"CREATE INDEX {name.rpartition('.')[2]}_key ON {name} ({', '.join(key)})"
 
     def drop_stage(self, name: str) -> str | None:
         """What removes it; None where it goes by itself."""
         return f"DROP TABLE {name}"
 
-    #: True where it is worth to index a temporary table.
-    indexes_stages: ClassVar[bool] = True
     #: True where columns number rows as ISO SQL has it.
     has_identity: ClassVar[bool] = False
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import pyarrow as pa
@@ -97,7 +98,8 @@ class Db2Server(Server):
             return sa.VARCHAR(4 * min(sql_type.length or most, most)) if fits else NamedType("CLOB(1G)")
         return made.get(sql_type.name)
 
-    def stage(self, name: str, rows: str) -> tuple[str, str]:
+    def stage(self, name: str, rows: str, key: Sequence[str] = ()) -> tuple[str, str]:
+        del key
         made = f'DECLARE GLOBAL TEMPORARY TABLE SESSION."{name}" AS ({rows}) DEFINITION ONLY'
         return f"SESSION.{name}", f"{made} ON COMMIT PRESERVE ROWS NOT LOGGED"
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any, ClassVar
 
 import pyarrow as pa
@@ -10,7 +11,7 @@ from sqlalchemy.dialects import mysql
 from sqlalchemy.dialects.mysql.base import MySQLDialect
 
 from kanal.connections.description import ColumnInfo
-from kanal.connections.sql.mariadb_values import misfits
+from kanal.connections.sql.mariadb_values import exact_form, misfits
 from kanal.connections.sql.servers.base import Ask, Detail, Server
 from kanal.core.faults import Fault
 from kanal.core.types import BOOLEAN, REAL, SMALLINT, TIMESTAMPTZ, Family, SqlType, decimal
@@ -77,13 +78,22 @@ class MariaDBServer(Server):
             return [None if value is None else repr(value) for value in values.to_pylist()]
         return super().bound(values, info)
 
+    def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
+        return [exact_form(column, value)]
+
     def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
         from kanal.connections.sql.mariadb import type_to_make
 
         return type_to_make(sql_type, in_key)
 
-    def stage(self, name: str, rows: str) -> tuple[str, str]:
-        return name, f"CREATE TEMPORARY TABLE {name} ENGINE = InnoDB {rows}"
+    def stage(self, name: str, rows: str, key: Sequence[str] = ()) -> tuple[str, str]:
+        # CREATE INDEX would commit, also of a temporary table (the server's manual, "SQL statements That Cause an
+        # Implicit Commit").
+        index = f"(KEY ({', '.join(key)})) " if key else ""
+        return name, f"CREATE TEMPORARY TABLE {name} {index}ENGINE = InnoDB {rows}"
+
+    def index_stage(self, name: str, key: Sequence[str]) -> str | None:
+        return None
 
     def drop_stage(self, name: str) -> str:
         return f"DROP TEMPORARY TABLE {name}"

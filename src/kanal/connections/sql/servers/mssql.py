@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -91,6 +92,10 @@ class SqlServer(Server):
             return faults_where(values, ~np.isin(rest, (0, 3_000, 7_000)), Reason.WOULD_ROUND, message)
         return super().misfits(values, info)
 
+    def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
+        is_text = column.type is not None and column.type.family is Family.TEXT
+        return [sa.cast(value, NamedType("VARBINARY(MAX)"))] if is_text else [value]
+
     def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
         if sql_type.family is Family.DECIMAL and (sql_type.precision or 0) > _DIGITS:
             return NamedType("NVARCHAR(80)")
@@ -103,7 +108,8 @@ class SqlServer(Server):
         name = _MADE.get(sql_type.name)
         return None if name is None else NamedType(name)
 
-    def stage(self, name: str, rows: str) -> tuple[str, str]:
+    def stage(self, name: str, rows: str, key: Sequence[str] = ()) -> tuple[str, str]:
+        del key
         # Of two queries together, a column does not go on numbering rows as it would of one.
         return f"#{name}", f"SELECT * INTO [#{name}] FROM ({rows} UNION ALL {rows}) AS q"
 

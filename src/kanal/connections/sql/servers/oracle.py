@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from typing import Any
 
 import pyarrow as pa
@@ -62,7 +63,6 @@ class OracleServer(Server):
     zone = " +00:00"
     # A statement that fails is undone by itself, and nothing else is (Database Concepts, "Statement-Level Atomicity").
     has_savepoints = True
-    indexes_stages = False
     has_identity = True
 
     def type_of(self, declared: str) -> SqlType | None:
@@ -117,6 +117,11 @@ class OracleServer(Server):
     def _not_finite(self, values: pa.Array) -> list[Fault]:
         return []
 
+    def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
+        # A collation of the column is ignored by this one (SQL reference, "COLLATE Operator"); a CLOB takes none.
+        is_text = column.type is not None and column.type.family is Family.TEXT and "char" in column.declared.lower()
+        return [value.op("COLLATE")(sa.literal_column("BINARY"))] if is_text else [value]
+
     def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
         digits = sql_type.precision or 0
         if sql_type.family is Family.DECIMAL:
@@ -127,9 +132,13 @@ class OracleServer(Server):
             return NamedType(f"VARCHAR2({min(sql_type.length or most, most)} CHAR)" if fits else "CLOB")
         return NamedType(_MADE[sql_type.name])
 
-    def stage(self, name: str, rows: str) -> tuple[str, str]:
+    def stage(self, name: str, rows: str, key: Sequence[str] = ()) -> tuple[str, str]:
+        del key
         place = f"ORA$PTT_{name}"
         return place, f'CREATE PRIVATE TEMPORARY TABLE "{place}" ON COMMIT DROP DEFINITION AS {rows}'
+
+    def index_stage(self, name: str, key: Sequence[str]) -> str | None:
+        return None
 
     def drop_stage(self, name: str) -> str | None:
         return f'DROP TABLE "{name}"'

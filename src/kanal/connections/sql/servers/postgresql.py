@@ -9,6 +9,7 @@ import sqlalchemy as sa
 from sqlalchemy.dialects.postgresql.base import PGDialect
 
 from kanal.connections.description import ColumnInfo
+from kanal.connections.sql.postgresql_types import exact_form
 from kanal.connections.sql.postgresql_values import misfits
 from kanal.connections.sql.servers.base import Ask, Detail, Server
 from kanal.core.faults import Fault
@@ -71,6 +72,9 @@ class PostgreSQLServer(Server):
 
     def _not_finite(self, values: pa.Array) -> list[Fault]:
         return []  # it takes them as texts
+
+    def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
+        return [exact_form(column, value)]
 
     def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
         return None

@@ -11,6 +11,7 @@ from sqlalchemy.dialects.sqlite.base import SQLiteDialect
 
 from kanal.connections.description import ColumnInfo
 from kanal.connections.sql.servers.base import Ask, Detail, Server
+from kanal.connections.sql.sqlite_rows import exact_forms
 from kanal.core.types import DOUBLE, Family, SqlType
 
 #: The type by which a key of one column numbers the rows by itself.
@@ -56,6 +57,10 @@ class SQLiteServer(Server):
 
     def type_of(self, declared: str) -> SqlType | None:
         return DOUBLE if declared in ("real", "float") else None
+
+    def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
+        del column
+        return exact_forms(value)
 
     def octets(self, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
         return sa.func.length(sa.cast(column, sa.BLOB))
