@@ -150,7 +150,17 @@ class OrdinarySource:
         return None
 
 
-class Source(Connection, Protocol):
+class Compared(Protocol):
+    """A connection that tells by what its columns compare texts."""
+
+    def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
+        """Values of a key column in a form in which two are equal if the table's column holds them equal.
+
+        Raises KanalError if that cannot be told.
+        """
+
+
+class Source(Connection, Compared, Protocol):
     """A connection that rows are read from."""
 
     def read(
@@ -300,7 +310,7 @@ class TableMaker(Protocol):
         """Make a table with what belongs to it; all or nothing, where that is possible."""
 
 
-class Target(Connection, Protocol):
+class Target(Connection, Compared, Protocol):
     """A connection that rows are written to."""
 
     #: True where the columns of a table cannot have names that differ in case alone.
@@ -334,12 +344,6 @@ class Target(Connection, Protocol):
 
     def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
         """The rows as they are stored here, and the faults of values that could not be held unchanged."""
-
-    def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
-        """Values of a key column in a form in which two are equal just where the table's column holds them equal.
-
-        Raises KanalError where that cannot be told.
-        """
 
     def refuses_table(self, table: TableInfo) -> tuple[str, str] | None:
         """Why a table takes no rows, and what to do; None where it does."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import hashlib
 from collections.abc import Collection, Mapping, Sequence
 from typing import Any, Protocol
 
@@ -50,10 +51,24 @@ def moved_text(moment: dt.datetime) -> str:
 
 
 class Watermark(Struct, frozen=True):
-    """Up to which change value a pipeline has loaded, as text, and the moment (UTC) of the run that set it."""
+    """Up to which change value a pipeline has loaded, as text, and the moment (UTC) of the run that set it.
+
+    `expression` is the one whose values it is about; None if that is not known.
+    """
 
     watermark: str
     moved: str
+    expression: str | None = None
+
+    def is_of(self, expression: str) -> bool:
+        """True unless it is about another expression."""
+        return self.expression is None or self.expression == kept_expression(expression)
+
+
+def kept_expression(expression: str) -> str:
+    """An expression as it is kept with a watermark: long ones are cut, and told apart by a digest."""
+    text = " ".join(expression.split())
+    return text if len(text) <= 400 else f"{text[:330]} {hashlib.sha256(text.encode()).hexdigest()}"
 
 
 class LoadedFile(Struct, frozen=True):
@@ -108,7 +123,9 @@ class Journal(Protocol):
     def watermark(self, job: str, step: str) -> Watermark | None:
         """The watermark of a pipeline; None where it has none yet."""
 
-    def move_watermark(self, load: Load, job: str, step: str, watermark: str | None, moment: dt.datetime) -> None:
+    def move_watermark(
+        self, load: Load, job: str, step: str, watermark: str | None, moment: dt.datetime, expression: str
+    ) -> None:
         """Set a watermark within a load's transaction, or with None take it away."""
 
     # --- files -----------------------------------------------------------------------------------------------------

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 
 from kanal.connections.description import ForeignKey, TableInfo
 from kanal.core.tally import add_writes
+from kanal.core.types import Family
 
 if TYPE_CHECKING:
     from kanal.connections.base import Target
@@ -105,6 +106,16 @@ class Merging(Struct, frozen=True):
     filling_key: tuple[str, ...] = ()
     #: Where every version of a row is kept.
     history: HistoryColumns | None = None
+    #: True if a row replaces the whole other one, also a key that is equal but spelt otherwise.
+    rewrites_key: bool = False
+
+    @property
+    def updated(self) -> list[str]:
+        """The columns that an update changes."""
+        texts = {
+            column.name for column in self.table.columns if column.type is None or column.type.family is Family.TEXT
+        }
+        return [name for name in self.columns if name not in self.key or (self.rewrites_key and name in texts)]
 
     @property
     def filled_later(self) -> tuple[ForeignKey, ...]:
@@ -130,12 +141,17 @@ class Stage(Protocol):
     #: How many rows were encoded so far.
     rows: int
 
-    def encode(self, rows: pa.RecordBatch, first: int | None = None, withdrawn: NDArray[np.bool_] | None = None) -> Any:
-        """Rows in the form in which `add` takes them. Called in their order, beside other uses of the load.
+    def number_next(self, count: int) -> NDArray[np.int64]:
+        """The numbers of the next rows."""
 
-        With `first`, they are some that were encoded before, and keep their numbers, from that one on. `withdrawn` are
-        those that are not to be merged, but whose keys go from the table.
-        """
+    def encode(
+        self,
+        rows: pa.RecordBatch,
+        numbers: NDArray[np.int64] | None = None,
+        withdrawn: NDArray[np.bool_] | None = None,
+    ) -> Any:
+        """Rows ready to be put in, with their numbers, by default the next ones. Withdrawn ones say that the table's
+        row of their key is to go."""
 
     def add(self, encoded: Any) -> None:
         """Put rows in; raises RowsRefused, with none of them in, for values that the table's columns cannot hold."""
@@ -148,9 +164,6 @@ class Stage(Protocol):
 
     def take_keys_of(self, other: Self) -> None:
         """Take in the keys of another stage's rows."""
-
-    def remove_keys_of(self, other: Self) -> None:
-        """Take out the rows whose keys another stage has."""
 
     def ready(self) -> None:
         """Called once the rows are in, before they are merged."""

@@ -134,6 +134,12 @@ class Claims:
         for claim, hashes, valid in zip(self.claims, keyed.hashes, keyed.valid, strict=True):
             claim.seen.remember(hashes, valid & rows)
 
+    def remember_again(self, keyed: Keyed) -> None:
+        """Give keys back to rows that have them all the same, unless others have been given them meanwhile."""
+        for claim, hashes, valid in zip(self.claims, keyed.hashes, keyed.valid, strict=True):
+            missing = np.unique(hashes[valid & ~claim.seen.known(hashes, valid)])
+            claim.seen.remember(missing, np.ones(len(missing), dtype=np.bool_))
+
     def release(self, keyed: Keyed) -> None:
         """Take the keys of rows away, which were not loaded after all."""
         for claim, hashes, valid in zip(self.claims, keyed.hashes, keyed.valid, strict=True):

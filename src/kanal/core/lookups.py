@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 import pyarrow as pa
@@ -15,11 +15,24 @@ from kanal.core.errors import LookupTableError
 from kanal.core.faults import Fault
 from kanal.core.hashing import Hashes, RowHash
 
+#: Gives values of a key column, by its name, the form in which they are compared.
+KeyForm = Callable[[str, pa.Array], pa.Array]
+
+
+def equal_values(one: pa.Array, other: pa.Array) -> Mask:
+    """Which values are equal; NaN is equal to NaN."""
+    found: Mask = mask_of(pc.equal(one, other))
+    if pa.types.is_floating(one.type):
+        found |= mask_of(pc.and_(pc.is_nan(one), pc.is_nan(other)))
+    return found
+
 
 class LookupTable:
     """Columns of a table, found by key columns. Built once, then probed by any number of batches.
 
-    Raises LookupTableError where a key stands in the table twice. Keys with a NULL match nothing.
+    `form` gives the values of a key column a form in which two are equal if the looked-up column, by its collation,
+    holds them equal. Raises LookupTableError if a key stands in the table twice. Keys with a NULL match nothing; NaN
+    is equal to NaN, as in PostgreSQL.
     """
 
     def __init__(
@@ -28,8 +41,10 @@ class LookupTable:
         columns: Mapping[str, pa.Array],
         keys: Sequence[str],
         faults: Mapping[str, Sequence[Fault]] | None = None,
+        form: KeyForm | None = None,
     ) -> None:
         self.name = name
+        self._form = form
         #: By column, the values that are none of its type, by their row in the table as it was read.
         self._faults = {
             column: {fault.row: fault for fault in found} for column, found in (faults or {}).items() if found
@@ -39,12 +54,26 @@ class LookupTable:
         self.columns = dict(columns)
         self.keys = list(keys)
         self._dense: tuple[int, NDArray[np.int32]] | None = None
+        self._formed = self.formed([self.columns[key] for key in self.keys])
         self._build_all()
+
+    def formed(self, values: Sequence[pa.Array]) -> list[pa.Array]:
+        """Values of the key columns in the form in which they are compared."""
+        if self._form is None:
+            return list(values)
+        return [self._form(key, column) for key, column in zip(self.keys, values, strict=True)]
+
+    def equal(self, rows: NDArray[np.intp], probes: Sequence[pa.Array]) -> Mask:
+        """Which probes, in their form, have the keys of these rows."""
+        found = np.ones(len(rows), dtype=np.bool_)
+        for keys, values in zip(self._formed, probes, strict=True):
+            found &= equal_values(keys.take(pa.array(rows)), values)
+        return found
 
     def _build_all(self) -> None:
         """Make its index; raises LookupTableError."""
         keys, name = self.keys, self.name
-        key_columns = [self.columns[key] for key in keys]
+        key_columns = self._formed
         if len(keys) == 1 and pa.types.is_integer(key_columns[0].type) and self._build_dense(key_columns[0]):
             return
         # A collision of two different keys, which chance all but excludes, is resolved by another hash function.
@@ -86,23 +115,26 @@ class LookupTable:
         same = np.flatnonzero(self._hashes[1:] == self._hashes[:-1])
         if not len(same):
             # In the order of the hashes, where a hash stands is where its row is.
-            self.columns = {name: values.take(pa.array(order)) for name, values in self.columns.items()}
-            self._order = order
+            self._put_in(order)
             return True
         equal = np.ones(len(same), dtype=np.bool_)
         for values in key_columns:
-            pairs = values.take(pa.array(order[same])), values.take(pa.array(order[same + 1]))
-            equal &= mask_of(pc.equal(*pairs))
+            equal &= equal_values(values.take(pa.array(order[same])), values.take(pa.array(order[same + 1])))
         if equal.any():
             row = int(order[same[np.flatnonzero(equal)[0]]])
-            key = ", ".join(
-                f"{name} = {values[row].as_py()}" for name, values in zip(self.keys, key_columns, strict=True)
-            )
+            key = ", ".join(f"{name} = {self.columns[name][row].as_py()}" for name in self.keys)
             raise LookupTableError(
                 f"look-up {self.name}: the key {key} stands in the table more than once",
                 "look it up by a column that is unique, or add the columns that make it so to on",
             )
         return False
+
+    def _put_in(self, order: NDArray[np.intp]) -> None:
+        """Put the rows in an order, leaving out those that are not in it."""
+        chosen = pa.array(order)
+        self.columns = {name: values.take(chosen) for name, values in self.columns.items()}
+        self._formed = [values.take(chosen) for values in self._formed]
+        self._order = order
 
     def find(self, probes: Sequence[pa.Array]) -> tuple[NDArray[np.intp], Mask]:
         """For each row of the probes, the row of the table with that key, and whether there is one."""
@@ -113,6 +145,7 @@ class LookupTable:
             inside = valid_mask(probes[0]) & (numbers >= least) & (numbers <= least + len(places) - 2)
             rows = places[np.where(inside, numbers - least, len(places) - 1)].astype(np.intp)
             return rows, inside & (rows >= 0)
+        probes = self.formed(probes)
         hashes, valid = self._hash(probes)
         found = np.zeros(len(hashes), dtype=np.bool_)
         if not len(self._hashes):
@@ -127,9 +160,7 @@ class LookupTable:
             place[open_rows] += 1
             open_rows = open_rows[place[open_rows] < end[open_rows]]
         rows = np.minimum(place, len(self._hashes) - 1).astype(np.intp)
-        for name, values in zip(self.keys, probes, strict=True):
-            found &= mask_of(pc.equal(self.columns[name].take(pa.array(rows)), values))
-        return rows, found
+        return rows, found & self.equal(rows, probes)
 
     def take(self, column: str, rows: NDArray[np.intp], found: Mask) -> tuple[pa.Array, list[Fault]]:
         """A column of the rows found, NULL where none was, and the faults of values that are none of its type."""

@@ -23,7 +23,7 @@ from kanal.core.expressions.nodes import common_type, convert
 from kanal.core.expressions.scope import parameter_constant
 from kanal.core.faults import Fault, value_text
 from kanal.core.frame import Frame, SourceBatch, with_strays
-from kanal.core.lookups import LookupTable
+from kanal.core.lookups import KeyForm, LookupTable
 from kanal.core.reasons import Reason
 from kanal.core.rejects import Reject, target_row
 from kanal.core.types import TEXT, Family, SqlType
@@ -357,12 +357,22 @@ class ExpectCheck(Struct, frozen=True):
 class MembershipCheck:
     """A value that must, or must not, stand in a column of a table."""
 
-    def __init__(self, name: str, value: Expression, label: str, values: pa.Array, wanted: bool) -> None:
+    def __init__(
+        self, name: str, value: Expression, label: str, values: pa.Array, wanted: bool, form: KeyForm | None = None
+    ) -> None:
+        """`form` gives values the form in which the column compares them, by its collation."""
         self.name = name
         self.value = value
         self.label = label
         self.wanted = wanted
-        self._table = LookupTable(name, {"value": values.unique().drop_null()}, ["value"])
+        values = values.unique().drop_null()
+        if form is not None:  # of texts that the column holds equal, one is enough
+            formed = form("value", values)
+            first = (
+                pa.table({"form": formed, "row": np.arange(len(values))}).group_by("form").aggregate([("row", "min")])
+            )
+            values = values.take(first["row_min"].combine_chunks())
+        self._table = LookupTable(name, {"value": values}, ["value"], form=form)
 
     def failing(self, frame: Frame) -> list[tuple[str | None, Fault]]:
         """A fault for each row whose value is missing, or there when it must not be."""

@@ -6,14 +6,13 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 from numpy.typing import NDArray
 
 from kanal.core.arrays import Mask, mask_of, valid_mask
 from kanal.core.errors import LookupTableError
 from kanal.core.faults import Fault
 from kanal.core.hashing import RowHash
-from kanal.core.lookups import LookupTable
+from kanal.core.lookups import KeyForm, LookupTable
 
 
 class VersionedLookupTable(LookupTable):
@@ -29,21 +28,20 @@ class VersionedLookupTable(LookupTable):
         keys: Sequence[str],
         period: tuple[str, str],
         faults: Mapping[str, Sequence[Fault]] | None = None,
+        form: KeyForm | None = None,
     ) -> None:
         self._begins, self._ends = period
-        super().__init__(name, columns, keys, faults)
+        super().__init__(name, columns, keys, faults, form)
 
     def _build_all(self) -> None:
-        key_columns = [self.columns[key] for key in self.keys]
         self._hash = RowHash(1)
-        hashes, valid = self._hash(key_columns)
+        hashes, valid = self._hash(self._formed)
         begins = self.columns[self._begins]
         rows = np.flatnonzero(valid & valid_mask(begins))
         moments = _numbers(begins)
         order = rows[np.lexsort((moments[rows], hashes[rows]))]
         self._hashes, self._moments = hashes[order], moments[order]
-        self.columns = {column: values.take(pa.array(order)) for column, values in self.columns.items()}
-        self._order = order
+        self._put_in(order)
         same = (self._hashes[1:] == self._hashes[:-1]) & (self._moments[1:] == self._moments[:-1])
         if same.any():
             row = int(np.flatnonzero(same)[0])
@@ -56,7 +54,7 @@ class VersionedLookupTable(LookupTable):
 
     def find(self, probes: Sequence[pa.Array]) -> tuple[NDArray[np.intp], Mask]:
         """For each row of the probes, the version that is valid at its moment, and whether there is one."""
-        *keys, moments = probes
+        moments, keys = probes[-1], self.formed(probes[:-1])
         hashes, valid = self._hash(keys)
         valid &= valid_mask(moments)
         if not len(self._hashes):
@@ -71,10 +69,8 @@ class VersionedLookupTable(LookupTable):
             high = np.where(still & ~before, middle, high)
         found = valid & (low > first)
         rows = np.clip(low - 1, 0, len(self._hashes) - 1).astype(np.intp)
-        taken = pa.array(rows)
-        for name, values in zip(self.keys, keys, strict=True):
-            found &= mask_of(pc.equal(self.columns[name].take(taken), values))
-        ends = self.columns[self._ends].take(taken)
+        found &= self.equal(rows, keys)
+        ends = self.columns[self._ends].take(pa.array(rows))
         return rows, found & (mask_of(ends.is_null()) | (_numbers(ends) > at))
 
 

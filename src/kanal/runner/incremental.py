@@ -8,10 +8,11 @@ from typing import Any
 import numpy as np
 from msgspec import Struct, field
 
-from kanal.connections.journal import Journal
+from kanal.connections.journal import Journal, Watermark, kept_expression
 from kanal.connections.loading import Load
 from kanal.connections.reading import Window
 from kanal.core.change_values import change_text, change_value, rows_between
+from kanal.core.errors import KanalError
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.rejects import Reject
 from kanal.core.transformation import rejects_of
@@ -42,15 +43,19 @@ class Increment(Struct):
         if writes:
             journal.make_watermarks_ready()
         found = journal.watermark(job, plan.name)
-        watermark = None if found is None else change_value(found.watermark, since.change.type)
         appends = not plan.writing.rule.repeatable
+        notes = []
+        if found is not None and not found.is_of(since.change.text):
+            notes.append(_of_other(plan.name, since.change.text, found, appends and not since.bounded))
+            found = None
+        watermark = None if found is None else change_value(found.watermark, since.change.type)
         low = since.lowest(watermark)
         # What comes again may be what the target has deleted meanwhile.
         once = plan.exchange is not None and plan.exchange.deletes and not since.overlap
         beyond = (appends or once) and not since.bounded and watermark is not None
         # A comparison takes all rows, and finds those rejected that each run rejects.
         rejects = appends and (not since.bounded or (since.everything and not writes))
-        made = cls(since, journal, job, plan.name, moment, watermark, low, beyond, rejects)
+        made = cls(since, journal, job, plan.name, moment, watermark, low, beyond, rejects, notes=notes)
         parts = [] if low is None else [f"{since.change.text} {'>' if beyond else '>='} {change_text(low)}"]
         parts += [] if since.high is None else [f"{since.change.text} < {change_text(since.high)}"]
         if appends and since.bounded:
@@ -87,4 +92,16 @@ class Increment(Struct):
         """Move the watermark, within the load's transaction, to the greatest change value read; never back."""
         beyond = self.watermark is None or (self.greatest is not None and self.greatest > self.watermark)
         if self.greatest is not None and beyond and self.since.high is None:
-            self.journal.move_watermark(load, self.job, self.step, change_text(self.greatest), self.moment)
+            watermark, expression = change_text(self.greatest), kept_expression(self.since.change.text)
+            self.journal.move_watermark(load, self.job, self.step, watermark, self.moment, expression)
+
+
+def _of_other(step: str, expression: str, found: Watermark, appends: bool) -> str:
+    """The note that a watermark is about another expression; raises KanalError if rows would be appended twice."""
+    what = f"since is now {expression}, and the watermark {found.watermark} is one of {found.expression}"
+    if appends:
+        raise KanalError(
+            f"{what}, so which rows are loaded already is not known",
+            f"set it by kanal watermarks JOB {step} --set VALUE, or clear it with --clear to append all rows",
+        )
+    return f"{what}: it does not apply"

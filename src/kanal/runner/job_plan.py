@@ -7,6 +7,7 @@ import zoneinfo
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
+import pyarrow as pa
 from msgspec import Struct, field
 from msgspec.structs import replace
 
@@ -46,7 +47,12 @@ class CheckPlan(Struct, frozen=True):
         assert self.members is not None and self.value is not None
         database, table, column = self.members
         values, _ = read_columns(database, table, [column])[column]
-        return MembershipCheck(self.name, self.value, f"{table.name}.{column}", values, self.present)
+
+        def form(name: str, given: pa.Array) -> pa.Array:
+            del name
+            return database.key_form(table, column, given)
+
+        return MembershipCheck(self.name, self.value, f"{table.name}.{column}", values, self.present, form)
 
 
 class SincePlan(Struct, frozen=True):

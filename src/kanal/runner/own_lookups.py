@@ -16,7 +16,7 @@ from kanal.core.hashing import Hashes, RowHash
 from kanal.core.lookups import LookupTable
 from kanal.core.transformation import LookupPlan, convert_columns, look_up
 from kanal.runner.job_plan import PipelinePlan
-from kanal.runner.stream import KeptRows
+from kanal.runner.set_aside import SetAside
 
 Lookups = Sequence[tuple[LookupPlan, LookupTable]]
 
@@ -41,7 +41,7 @@ class OwnLookups:
         self._plan = plan
         self.names = names
         self._moment = moment
-        self.waiting = KeptRows()
+        self.waiting = SetAside[SourceBatch]()
         self._hash = RowHash()
         self._waits = Waits.FOR_OTHERS
         self._keys: dict[str, Hashes] | None = None
@@ -50,10 +50,10 @@ class OwnLookups:
         """The rows that wait, after a round in which so many have gone on; now `holds_back` tells which still wait."""
         modes = list(Waits)
         self._waits = Waits.FOR_OTHERS if gone_on else modes[modes.index(self._waits) + 1]
-        rows, self.waiting = self.waiting, KeptRows()
+        rows, self.waiting = self.waiting, SetAside[SourceBatch]()
         try:
             self._keys = self._keys_of(rows, lookups) if self._waits is Waits.FOR_OTHERS else {}
-            yield from rows.forwards()
+            yield from rows
         finally:
             rows.close()
 
@@ -71,20 +71,20 @@ class OwnLookups:
 
     def _open(self, plan: LookupPlan, table: LookupTable, probes: list[pa.Array]) -> NDArray[np.bool_]:
         if self._keys is not None and plan.name in self._keys:
-            return np.isin(self._hash(probes)[0], self._keys[plan.name])
+            return np.isin(self._hash(table.formed(probes[: len(plan.keys)]))[0], self._keys[plan.name])
         missing: NDArray[np.bool_] = ~table.find(probes)[1]
         if self._keys is None and self._plan.writing.rule.by_key:
             return np.ones(len(missing), dtype=np.bool_)
         return missing
 
-    def _keys_of(self, rows: KeptRows, lookups: Lookups) -> dict[str, Hashes]:
+    def _keys_of(self, rows: SetAside[SourceBatch], lookups: Lookups) -> dict[str, Hashes]:
         """By look-up, the keys by which rows that wait will be found; of those alone whose keys the mapping fills."""
         wanted = {plan.name: plan.keys for plan, _ in lookups if plan.name in self.names}
         columns = {column.name: column for column in self._plan.columns}
         found: dict[str, list[Hashes]] = {
             name: [] for name, keys in wanted.items() if all(key in columns for key in keys)
         }
-        for batch in rows.forwards() if found else ():
+        for batch in rows if found else ():
             frame = Frame(batch, self._plan.source_types, self._moment)
             for plan, table in lookups:
                 look_up(frame, plan, table)
@@ -96,7 +96,7 @@ class OwnLookups:
                     if any(value.type != table.columns[key].type for value, key in zip(values, plan.keys, strict=True)):
                         del found[plan.name]  # by such keys rows are not told apart alike
                         continue
-                    hashes, valid = self._hash(values)
+                    hashes, valid = self._hash(table.formed(values))
                     found[plan.name].append(hashes[valid])
         return {name: np.concatenate(parts) for name, parts in found.items() if parts}
 

@@ -13,6 +13,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kanal.connections import open_connection, open_log
+from kanal.connections.journal import kept_expression
 from kanal.core.change_values import change_text, change_value
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
@@ -371,6 +372,8 @@ def watermarks_of(job: JobDefinition) -> list[WatermarkState]:
     with _steps_with_watermarks(job) as found:
         for step, since in found:
             known = step.target.journal.watermark(job.job, step.name)
+            if known is not None and not known.is_of(since.change.text):
+                known = None
             watermark, moved = (known.watermark, known.moved) if known is not None else (None, None)
             states.append(WatermarkState(step.name, since.change.text, watermark, moved))
     return states
@@ -384,7 +387,8 @@ def set_watermark(job: JobDefinition, step: str, value: object) -> None:
                 text = None if value is None else change_text(change_value(value, since.change.type))
                 plan.target.journal.make_watermarks_ready()
                 with plan.target.load() as load:
-                    plan.target.journal.move_watermark(load, job.job, step, text, dt.datetime.now(dt.UTC))
+                    expression = kept_expression(since.change.text)
+                    plan.target.journal.move_watermark(load, job.job, step, text, dt.datetime.now(dt.UTC), expression)
                     load.commit()
                 return
         names = [plan.name for plan, _ in found]

@@ -1,4 +1,4 @@
-"""What becomes of rows whose keys others had, once those others were refused."""
+"""How the rows of a step compete for their keys, and what becomes of those that the target refuses."""
 
 from __future__ import annotations
 
@@ -10,7 +10,6 @@ from msgspec.structs import replace
 
 from kanal.connections.loading import Written
 from kanal.core.arrays import mask_of
-from kanal.core.claims import Keyed
 from kanal.core.faults import value_text
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.reasons import Reason
@@ -22,88 +21,74 @@ from kanal.core.transformation import (
     look_up,
     rejects_of,
 )
+from kanal.runner.contest import Next
+from kanal.runner.set_aside import Beaten
 from kanal.runner.staged_rows import Mask
 from kanal.runner.step_state import Prepared, Rows, StepState, Tagged, refusals
-from kanal.runner.stream import Waiting
 from kanal.runner.write_rules import WriteRule
 
 
 class SecondChances(StepState):
-    """The part of a step that sees to rows that were kept back, and to those that the target refuses."""
+    """The part of a step in which rows compete for their keys."""
 
-    def _after_refusals(
-        self,
-        prepared: Prepared,
-        rule: WriteRule,
-        places: list[int],
-        over: list[int],
-        tally: Tally,
-        rejects: list[Reject],
-    ) -> None:
-        """See to rows that were kept back, some of whose keys may be theirs now that others were refused."""
-        waiting, keyed = prepared.waiting, prepared.keyed
-        if keyed is None or self._claims is None:
+    def _compete(self, prepared: Prepared, rule: WriteRule | None) -> None:
+        """Offer a batch's rows for their keys; those that are beaten are set aside, and are not written now."""
+        contest, keyed = self._contest, prepared.keyed
+        if contest is None or keyed is None:
             return
-        lost = np.zeros(len(keyed.hashes[0]), dtype=np.bool_)
-        lost[places] = True
-        if self._claims.last_wins and (over or not rule.gathers):
-            # The row before it in the batch counts then; a row of an earlier batch stays as it is.
-            lost[[len(prepared.good) + row for row in over]] = True
-            if waiting is not None:
-                waiting = self._try_again(waiting, keyed.take(lost), bool(over), rule, tally, rejects)
-            if not rule.gathers:
-                if waiting is not None:
-                    self._settle(waiting, tally, rejects)
-                tally.rejected = len(rejects)
-                return
-        if places and self._claims.last_wins:
-            self._unstaged += [prepared.encoded.first + place for place in places]
-        elif places:
-            self._freed.append(keyed.take(lost))
-        if waiting is not None:
-            place = self._kept.rows - len(prepared.good) - len(prepared.replacing) if self._kept is not None else 0
-            self._spool.add(replace(waiting, place=place))
+        offered = prepared.offered
+        verdict = contest.offer(prepared.batch.take(offered), keyed)
+        if verdict.accepted.all():
+            return
+        prepared.undecided = int((verdict.kept_back_by >= 0).sum())
+        prepared.tally.read -= prepared.undecided  # counted once it is decided what becomes of them
+        prepared.good, prepared.replacing = offered[verdict.accepted], offered[verdict.replacing]
+        if rule is not None:
+            prepared.encoded = rule.encode_some(prepared.encoded, verdict.accepted)
 
-    def _try_again(
-        self, waiting: Waiting, lost: Keyed, over: bool, rule: WriteRule, tally: Tally, rejects: list[Reject]
-    ) -> Waiting:
-        """Write, of rows that were kept back, the last ones whose keys were lost by others; the rest."""
-        assert self._claims is not None
-        while len(lost.hashes[0]) and waiting.batch.rows:
-            candidates = np.isin(waiting.keyed.hashes[0], lost.hashes[0]) & waiting.keyed.valid[0]
-            self._claims.release(lost)
-            chosen = np.zeros(waiting.batch.rows, dtype=np.bool_)
-            chosen[candidates] = self._claims.second_chance(waiting.keyed.take(candidates))
+    def _note_refusals(self, prepared: Prepared, refused: Sequence[int], over: Sequence[int]) -> None:
+        """Tell the contest which of a batch's rows were refused, by their places among the good ones, and among those
+        that replace others."""
+        contest, keyed = self._contest, prepared.keyed
+        if contest is None or keyed is None:
+            return
+        for chosen, places, replacing in ((prepared.good, refused, False), (prepared.replacing, over, True)):
+            if places:
+                contest.refused(keyed.take(np.isin(prepared.offered, chosen[list(places)])), replacing)
+        if refused and prepared.encoded.numbers is not None:
+            contest.refused_numbers(prepared.encoded.numbers[list(refused)].tolist())
+
+    def _write_next(self, following: Next, rule: WriteRule, tally: Tally, rejects: list[Reject]) -> None:
+        """Write rows whose turn it is, and count them."""
+        assert self._contest is not None
+        count = following.batch.rows
+        if following.superseded:
+            tally.superseded -= count
+        else:
+            tally.read += count
+        for over in (False, True):
+            chosen = following.over == over
             if not chosen.any():
-                break
-            rows, keyed = waiting.batch.take(np.flatnonzero(chosen)), waiting.keyed.take(chosen)
-            waiting = waiting.without(chosen)
-            refused = self._write_rows(rows, rule, over, tally, rejects)
-            lost = keyed.take(refused)
-        else:
-            self._claims.release(lost)
-        return waiting
-
-    def _write_rows(
-        self, batch: SourceBatch, rule: WriteRule, over: bool, tally: Tally, rejects: list[Reject]
-    ) -> np.ndarray[tuple[int], np.dtype[np.bool_]]:
-        """Write rows that are known to fit, and count them; which of them were refused."""
-        rows = self._stored_rows(batch)
-        tally.read += batch.rows
-        if over:
-            written = rule.replace(rule.encode_replacing(rows, self._gone_of(batch)))
-            tally.superseded += written.updated + written.unchanged
-            written = replace(written, updated=0, unchanged=0)
-        else:
-            written = rule.write(rule.encode(rows, self._gone_of(batch)))
-        add_writes(tally, written)
-        rejects += rejects_of(
-            batch, refusals(written.refused, rows, np.arange(batch.rows)), would_be=self._would_be(rows)
-        )[0]
-        refused = np.zeros(batch.rows, dtype=np.bool_)
-        refused[[row.place for row in written.refused]] = True
-        self._resolve(batch, np.flatnonzero(~refused))
-        return refused
+                continue
+            places = np.flatnonzero(chosen)
+            batch, keyed = following.batch.take(places), following.keyed.take(places)
+            rows, gone = self._stored_rows(batch), self._gone_of(batch)
+            encoded = rule.encode_replacing(rows, gone) if over else rule.encode(rows, gone)
+            written = rule.replace(encoded) if over else rule.write(encoded)
+            if over:
+                tally.superseded += written.updated + written.unchanged
+                written = replace(written, updated=0, unchanged=0)
+            elif self._kept is not None:
+                self._kept.add(batch)
+            add_writes(tally, written)
+            places = np.array([row.place for row in written.refused], dtype=np.intp)
+            found = refusals(written.refused, rows, np.arange(batch.rows))
+            rejects += rejects_of(batch, found, would_be=self._would_be(rows))[0]
+            if len(places):
+                self._contest.refused(keyed.take(places), over)
+                if encoded.numbers is not None:
+                    self._contest.refused_numbers(encoded.numbers[places].tolist())
+            self._resolve(batch, np.delete(np.arange(batch.rows), places))
 
     def _gone(self, frame: Frame) -> tuple[Mask | None, Tagged]:
         """Which rows say that the target's row of their key is to go, and the faults of those that do not tell."""
@@ -131,118 +116,54 @@ class SecondChances(StepState):
         made, _ = convert_columns(frame, columns)
         return self.plan.target.storable(self.plan.target_table, made)[0]
 
-    def _settle(self, waiting: Waiting, tally: Tally, rejects: list[Reject]) -> None:
-        """Count rows that stand back for good, those that the job rejects among the rejects."""
-        if not waiting.batch.rows:
-            return
+    def _settle(self, beaten: Beaten, tally: Tally, rejects: list[Reject]) -> None:
+        """Count rows that stay beaten, those that the job rejects among the rejects."""
         assert self._claims is not None
-        tally.read += waiting.batch.rows
-        by_check = np.array([claim.check is not None for claim in self._claims.claims])[waiting.kept_back_by]
-        rejected = np.flatnonzero(by_check | (self.plan.settings.duplicates == "reject"))
-        tally.superseded += waiting.batch.rows - len(rejected)
-        if len(rejected):
-            batch = waiting.batch if len(rejected) == waiting.batch.rows else waiting.batch.take(rejected)
-            rows = self._stored_rows(batch)
+        tally.read += beaten.rows
+        by_check = np.array([claim.check is not None for claim in self._claims.claims])[beaten.by]
+        rejected = by_check | (self.plan.settings.duplicates == "reject")
+        tally.superseded += int((~rejected).sum())
+        if rejected.any():
+            beaten = beaten.take(rejected)
+            rows = self._stored_rows(beaten.batch)
             faults: Tagged = []
-            for row, place in enumerate(waiting.kept_back_by[rejected].tolist()):
+            for row, place in enumerate(beaten.by.tolist()):
                 claim = self._claims.claims[place]
                 values = [value_text(rows.column(name)[row].as_py(), rows.column(name).type) for name in claim.columns]
                 faults.append(claim.fault(row, values))
-            rejects += rejects_of(batch, faults)[0]
+            rejects += rejects_of(beaten.batch, faults)[0]
 
     def _finish(self, rule: WriteRule) -> Iterator[tuple[Tally, list[Reject]]]:
-        """What becomes of rows that the rule has put by, and then of those that were kept back."""
-        refused: list[int] = []
-        yield self._finish_rule(rule, refused)
-        refused = sorted([*refused, *self._unstaged])
-        if self._claims is not None and self._claims.last_wins and rule.gathers:
-            while refused and self._any_doubled():
-                kept, spooled_rows = self._put_earlier_rows(rule, refused)
-                if not kept + spooled_rows:
-                    break
-                refused = []
-                tally, rejects = self._finish_rule(rule, refused)
-                # What counts now was counted as superseded, or not yet.
-                tally.superseded -= kept
-                tally.read += spooled_rows
-                yield tally, rejects
-        while self._freed and self._claims is not None:
-            for lost in self._freed:
-                self._claims.release(lost)
-            self._freed.clear()
+        """What becomes of rows that wait in the target, and then of those that were beaten."""
+        contest = self._contest
+        if contest is not None:
+            superseded = contest.superseded()
+            if len(superseded):
+                rule.take_out(superseded)
+                yield Tally(superseded=len(superseded)), []
+        yield self._finish_rule(rule)
+        while contest is not None and contest.undecided:
             tally, rejects = Tally(), list[Reject]()
-            for waiting in self._spool.taken():
-                chosen = self._claims.second_chance(waiting.keyed)
-                if chosen.any():
-                    keyed = waiting.keyed.take(chosen)
-                    picked = waiting.batch.take(np.flatnonzero(chosen))
-                    if self._kept is not None:
-                        self._kept.add(picked)
-                    found = self._write_rows(picked, rule, False, tally, rejects)
-                    if found.any():
-                        self._freed.append(keyed.take(found))
-                self._spool.add(waiting.without(chosen))
+            for following in contest.next_round(self._kept):
+                self._write_next(following, rule, tally, rejects)
             tally.rejected = len(rejects)
             yield tally, rejects
-            refused = []
-            yield self._finish_rule(rule, refused)
-        for waiting in self._spool.taken():
+            yield self._finish_rule(rule)
+        for beaten in contest.settle() if contest is not None else ():
             tally, rejects = Tally(), list[Reject]()
-            self._settle(waiting, tally, rejects)
+            self._settle(beaten, tally, rejects)
             tally.rejected = len(rejects)
             yield tally, rejects
 
-    def _any_doubled(self) -> bool:
-        return self.tally.superseded > 0 or self._spool.rows > 0
-
-    def _put_earlier_rows(self, rule: WriteRule, refused: list[int]) -> tuple[int, int]:
-        """Of a merge in which the last row of a key counts: in the place of rows that the target refused, put those
-        before them; how many had been put by before, and how many had been kept back."""
-        assert self._kept is not None and self._claims is not None
-        self._never |= set(refused)
-        wanted: set[int] = set()
-        for batch, places in self._kept.find(refused):
-            rows = self._stored_rows(batch.take(np.array(places, dtype=np.intp)))
-            wanted |= set(self._claims.keys_of(rows).hashes[0].tolist())
-        found: list[SourceBatch] = []
-        counts = [0, 0]
-        left: list[Waiting] = []
-        # Within a batch, the rows that were kept back came before the row that then counted.
-        spooled_rows = list(self._spool.taken())
-        sources: list[tuple[int, int, Waiting | SourceBatch]] = [(w.place, 1, w) for w in spooled_rows]
-        sources += [(first, 0, batch) for first, batch in self._kept.backwards()]
-        for first, kind, source in sorted(sources, key=lambda one: one[:2], reverse=True):
-            if isinstance(source, Waiting):
-                waiting, batch, keyed = source, source.batch, source.keyed
-            else:
-                waiting, batch, keyed = None, source, self._claims.keys_of(self._stored_rows(source))
-            chosen = np.zeros(batch.rows, dtype=np.bool_)
-            for row in reversed(np.flatnonzero(np.isin(keyed.hashes[0], list(wanted)) & keyed.valid[0]).tolist()):
-                key = int(keyed.hashes[0][row])
-                if key in wanted and (kind or first + row not in self._never):
-                    wanted.discard(key)
-                    self._never |= set() if kind else {first + row}
-                    chosen[row] = True
-            if chosen.any():
-                found.append(batch.take(np.flatnonzero(chosen)))
-                counts[kind] += int(chosen.sum())
-            if waiting is not None:
-                left.append(waiting.without(chosen))
-        for waiting in sorted(left, key=lambda one: one.place):
-            self._spool.add(waiting)
-        for batch in found:
-            self._kept.add(batch)
-            rule.write(rule.encode(self._stored_rows(batch), self._gone_of(batch)))
-        return counts[0], counts[1]
-
-    def _finish_rule(self, rule: WriteRule, refused: list[int]) -> tuple[Tally, list[Reject]]:
-        """What becomes of rows that the rule has put by; the numbers of those that the target refused are added."""
+    def _finish_rule(self, rule: WriteRule) -> tuple[Tally, list[Reject]]:
+        """What becomes of the rows that wait in the target."""
         written, tally = rule.finish(), Tally()
         add_writes(tally, written)
         rejects: list[Reject] = []
         if written.refused and self._kept is not None:
             found = sorted(written.refused, key=lambda row: row.place)
-            refused += [row.place for row in found]
+            if self._contest is not None:
+                self._contest.refused_numbers([row.place for row in found])
             first = 0
             for batch, places in self._kept.find([row.place for row in found]):
                 said = found[first : first + len(places)]
@@ -252,8 +173,8 @@ class SecondChances(StepState):
                 rejects += rejects_of(
                     chosen, refusals(numbered, rows, np.arange(len(said))), would_be=self._would_be(rows)
                 )[0]
-                if self._claims is not None and not self._claims.last_wins:
-                    self._freed.append(self._claims.keys_of(rows))
+                if self._claims is not None and self._contest is not None:
+                    self._contest.refused(self._claims.keys_of(rows))
                 first += len(places)
         tally.rejected = len(rejects)
         return tally, rejects + self._conflict_notices(written)

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from kanal.runner.write_rules import WriteRule
 
 Mask = NDArray[np.bool_]
+Numbers = NDArray[np.int64]
 
 
 class Writing(Struct, frozen=True):
@@ -36,6 +37,8 @@ class Writing(Struct, frozen=True):
     delete_missing: bool = False
     #: True where a source without rows leaves a table without rows.
     empties_all: bool = False
+    #: True if rows replace others of the same load.
+    replacing: bool = False
     #: True where each batch is committed, so that its rows are written when it ends.
     by_batch: bool = False
     #: References that are filled in once later steps have loaded, and the key by which their rows are found then.
@@ -45,12 +48,19 @@ class Writing(Struct, frozen=True):
     history: HistoryColumns | None = None
 
     @property
+    def last_wins(self) -> bool:
+        """True if the last row of a key counts among all rows of a load."""
+        return self.settings.duplicates == "last" and not self.by_batch
+
+    @property
     def merging(self) -> Merging:
         """How rows meet those that the table has."""
         settings = self.settings
         update, insert = settings.matched == "update", settings.not_matched == "insert"
         later = self.open_references, self.filling_key
-        return Merging(self.table, self.columns, self.key, update, insert, settings.newer_by, *later, self.history)
+        return Merging(
+            self.table, self.columns, self.key, update, insert, settings.newer_by, *later, self.history, self.replacing
+        )
 
     @property
     def inserting(self) -> Merging:
@@ -63,10 +73,21 @@ class EncodedRows(Struct, frozen=True):
 
     rows: pa.RecordBatch
     content: Any
-    #: Of rows that are put by, the number of the first.
-    first: int = 0
+    #: Of rows that wait in a stage, their numbers.
+    numbers: Numbers | None = None
     #: Which of them say that the target's rows of their keys are to go.
     withdrawn: Mask | None = None
+
+
+def numbers_of(encoded: EncodedRows) -> Numbers:
+    """The numbers of rows that wait in a stage."""
+    assert encoded.numbers is not None
+    return encoded.numbers
+
+
+def taken_rows(rows: pa.RecordBatch, chosen: Mask) -> pa.RecordBatch:
+    """The chosen rows."""
+    return rows if chosen.all() else rows.take(pa.array(np.flatnonzero(chosen)))
 
 
 class StagedRows:
@@ -92,11 +113,24 @@ class StagedRows:
 
     def encode(self, rows: pa.RecordBatch, withdrawn: Mask | None = None) -> EncodedRows:
         """A batch ready for `add`, with its numbers."""
-        first = self.stage.rows
         self.schema = rows.schema
         if withdrawn is not None and withdrawn.any():
             self.counted = True
-        return EncodedRows(rows, self.stage.encode(rows, withdrawn=withdrawn), first, withdrawn)
+        numbers = self.stage.number_next(rows.num_rows)
+        return EncodedRows(rows, self.stage.encode(rows, numbers, withdrawn), numbers, withdrawn)
+
+    def encode_some(self, encoded: EncodedRows, chosen: Mask) -> EncodedRows:
+        """Some rows of a batch, ready for `add`, with the numbers that they have."""
+        self.counted = True
+        rows, numbers = taken_rows(encoded.rows, chosen), numbers_of(encoded)[chosen]
+        withdrawn = None if encoded.withdrawn is None else encoded.withdrawn[chosen]
+        return EncodedRows(rows, self.stage.encode(rows, numbers, withdrawn), numbers, withdrawn)
+
+    def take_out(self, numbers: Numbers) -> None:
+        """Take out rows that are not to be written after all."""
+        self.counted = True
+        self._ready_for_parts()
+        self.stage.take_out([*numbers.tolist(), *(-1 - numbers).tolist()])
 
     def add(self, encoded: EncodedRows) -> Written:
         """Put a batch by; the places of rows that cannot be, since a value is none of its column's, count from 0."""
@@ -104,12 +138,12 @@ class StagedRows:
         def put(start: int, stop: int) -> Written:
             part = encoded.rows.slice(start, stop - start)
             gone = encoded.withdrawn[start:stop] if encoded.withdrawn is not None else None
-            self.stage.add(self.stage.encode(part, encoded.first + start, gone))
+            self.stage.add(self.stage.encode(part, numbers_of(encoded)[start:stop], gone))
             return Written(inserted=stop - start)
 
         content = encoded.content
         if content is None and encoded.rows.num_rows:
-            content = self.stage.encode(encoded.rows, encoded.first, encoded.withdrawn)
+            content = self.stage.encode(encoded.rows, numbers_of(encoded), encoded.withdrawn)
         try:
             self.stage.add(content)
         except RowsRefused:
@@ -172,10 +206,14 @@ class StagedRows:
     def _merge(self, start: int, stop: int) -> Written:
         """Write the rows with these numbers."""
         whole = (start, stop) == (self._written, self.stage.rows) and not (self.stays and self._written)
-        if not whole and not self._searching:
+        if not whole:
+            self._ready_for_parts()
+        return self.stage.merge(range(start, stop), whole, self.counted)
+
+    def _ready_for_parts(self) -> None:
+        if not self._searching:
             self.stage.ready_for_parts()
             self._searching = True
-        return self.stage.merge(range(start, stop), whole, self.counted)
 
     def _sift(self, start: int, stop: int) -> list[RefusedRow]:
         del stop

@@ -35,18 +35,17 @@ from kanal.core.transformation import (
     rejects_of_bad_lines,
 )
 from kanal.core.versioned_lookups import VersionedLookupTable
+from kanal.runner.contest import ByTurns, LastRow
 from kanal.runner.incremental import Increment
 from kanal.runner.job_plan import PipelinePlan
 from kanal.runner.new_files import NewFiles
 from kanal.runner.own_lookups import OwnLookups
 from kanal.runner.replay import batches_of
+from kanal.runner.set_aside import SetAside
 from kanal.runner.staged_rows import EncodedRows
 from kanal.runner.step_state import OnBatch, Prepared, Rows, SharedLoad, Tagged, refusals, taken
 from kanal.runner.step_writing import StepWriting
 from kanal.runner.stream import (
-    KeptRows,
-    Waiting,
-    WaitingRows,
     evenly,
     in_turn,
     read_ahead,
@@ -87,8 +86,9 @@ class PipelineStep(StepWriting):
             for batch in batches:
                 self._go_on()
                 prepared = self._prepare(batch)
-                if prepared.waiting is not None:
-                    self._settle(prepared.waiting, prepared.tally, prepared.rejects)
+                self._compete(prepared, None)
+                for beaten in self._contest.settle() if self._contest is not None else ():
+                    self._settle(beaten, prepared.tally, prepared.rejects)
                 prepared.tally.rejected = len(prepared.rejects)
                 withdrawn = 0 if prepared.gone is None else int(prepared.gone[prepared.good].sum())
                 prepared.tally.inserted = len(prepared.good) - withdrawn
@@ -119,6 +119,7 @@ class PipelineStep(StepWriting):
         last_wins = plan.settings.duplicates == "last"
         form = partial(plan.target.key_form, plan.target_table)
         self._claims = Claims(claims, form, last_wins) if claims else None
+        self._contest = ByTurns(self._claims) if self._claims is not None else None
         self._left = plan.settings.limit if plan.where is not None else None
         self._deleted = 0
 
@@ -137,8 +138,11 @@ class PipelineStep(StepWriting):
                 rule.keep(rows)
             if self._own is not None:
                 stack.enter_context(closing(self._own))
-            self._kept = stack.enter_context(closing(KeptRows())) if rule.gathers else None
-            self._spool = stack.enter_context(closing(WaitingRows()))
+            self._kept = stack.enter_context(closing(SetAside[SourceBatch]())) if rule.gathers else None
+            if self._contest is not None:
+                if plan.writing.last_wins:
+                    self._contest = LastRow()
+                stack.enter_context(closing(self._contest))
             if batches is not None or not self._moved(rule):
                 batches = stack.enter_context(self._batches(plan.reading)) if batches is None else batches
                 # One thread reads, one computes, this one writes.
@@ -242,10 +246,11 @@ class PipelineStep(StepWriting):
             for batch in batches:
                 self._go_on()
                 last = batch.position
-                with self._load_for_batch() as (load, rule), closing(WaitingRows()) as self._spool:
+                with self._load_for_batch() as (load, rule):
                     prepared = self._prepare(batch, rule)
+                    self._compete(prepared, rule)
                     started = time.perf_counter()
-                    self._kept = KeptRows() if rule.gathers else None
+                    self._kept = SetAside[SourceBatch]() if rule.gathers else None
                     tally, rejects = self._write(prepared, rule)
                     for more, found in self._finish(rule):
                         tally.add(more)
@@ -308,7 +313,9 @@ class PipelineStep(StepWriting):
                 if refused:
                     texts = batch.row_texts(keep)
                     keep = [row for row in keep if tuple(texts[row][name] for name in order) not in refused]
-                self._prepare(batch.take(np.array(keep, dtype=np.intp)))
+                self._compete(self._prepare(batch.take(np.array(keep, dtype=np.intp))), None)
+                for _ in self._contest.settle() if self._contest is not None else ():
+                    pass  # they were decided when their batch was committed
 
     def _keys_of_the_source(self) -> list[pa.RecordBatch]:
         """The keys of all rows of the source, those that are not new too, as the target stores them."""
@@ -343,9 +350,10 @@ class PipelineStep(StepWriting):
             columns = {name: (values[:0], []) for name, (values, _) in columns.items()}  # they are about to go
         faults = {name: found for name, (_, found) in columns.items()}
         values = {name: values for name, (values, _) in columns.items()}
+        form = partial(database.key_form, table)
         if lookup.period is not None:
-            return VersionedLookupTable(lookup.name, values, lookup.keys, lookup.period, faults)
-        return LookupTable(lookup.name, values, lookup.keys, faults)
+            return VersionedLookupTable(lookup.name, values, lookup.keys, lookup.period, faults, form)
+        return LookupTable(lookup.name, values, lookup.keys, faults, form)
 
     def _read_columns(
         self, database: Source, table: TableInfo, columns: Sequence[str], within: Load | None = None
@@ -494,39 +502,26 @@ class PipelineStep(StepWriting):
         good = self._without(batch, made, good, self._known_faults(rows, good), rejects)
         bad = np.ones(batch.rows, dtype=np.bool_)
         bad[good] = False
-        keyed, replacing, waiting = None, np.zeros(0, dtype=np.intp), None
-        if self._claims is not None and len(good):
-            keyed = self._claims.keys_of(taken(rows, good))
-            verdict = self._claims.sort_out(keyed)
-            kept_back = verdict.kept_back_by >= 0
-            if kept_back.any():
-                tally.read -= int(kept_back.sum())  # counted once it is known what becomes of them
-                waiting = Waiting(batch.take(good[kept_back]), keyed.take(kept_back), verdict.kept_back_by[kept_back])
-            keyed = keyed.take(np.concatenate([np.flatnonzero(verdict.accepted), np.flatnonzero(verdict.replacing)]))
-            good, replacing = good[verdict.accepted], good[verdict.replacing]
-        encoded, over = EncodedRows(rows, None), EncodedRows(rows, None)
+        keyed = self._claims.keys_of(taken(rows, good)) if self._claims is not None and len(good) else None
+        encoded = EncodedRows(rows, None)
         if rule is not None:
-            masks = (None, None) if gone is None else (gone[good], gone[replacing])
-            encoded = rule.encode(taken(rows, good), masks[0])
-            over = rule.encode_replacing(taken(rows, replacing), masks[1])
+            encoded = rule.encode(taken(rows, good), None if gone is None else gone[good])
             batch.forget()
-        seconds = time.perf_counter() - started
         return Prepared(
-            batch,
-            made,
-            rows,
-            encoded,
-            over,
-            good,
-            replacing,
-            np.flatnonzero(bad),
-            tally,
-            rejects,
-            seconds,
-            keyed,
-            waiting,
-            gone,
-            held,
+            batch=batch,
+            made=made,
+            rows=rows,
+            encoded=encoded,
+            offered=good,
+            good=good,
+            replacing=np.zeros(0, dtype=np.intp),
+            bad=np.flatnonzero(bad),
+            tally=tally,
+            rejects=rejects,
+            seconds=time.perf_counter() - started,
+            keyed=keyed,
+            gone=gone,
+            held=held,
         )
 
     def _filtered(self, batch: SourceBatch, tally: Tally, rejects: list[Reject]) -> SourceBatch:
@@ -552,7 +547,7 @@ class PipelineStep(StepWriting):
         own, gone_on = self._own, 1
         while own is not None and own.waiting.rows:
             started = time.perf_counter()
-            tally, rejects = self._finish_rule(rule, [])
+            tally, rejects = self._finish_rule(rule)
             if tally != Tally() or rejects:
                 self._log(None, tally, rejects, time.perf_counter() - started)
             self._lookups = [
@@ -568,7 +563,9 @@ class PipelineStep(StepWriting):
                 free = batch.take(np.flatnonzero(~waits))
                 gone_on += free.rows
                 if free.rows:
-                    self._write_one(self._made(free, Tally(read=free.rows), [], rule, started), rule)
+                    prepared = self._made(free, Tally(read=free.rows), [], rule, started)
+                    self._compete(prepared, rule)
+                    self._write_one(prepared, rule)
 
     def _failed_checks(self, rows: pa.RecordBatch, good: Rows) -> Tagged:
         """The faults of those rows, by their place in the batch, that fail a check."""

@@ -28,13 +28,14 @@ from kanal.core.transformation import (
     RowCheck,
 )
 from kanal.runlog import BatchRecord
+from kanal.runner.contest import Contest
 from kanal.runner.incremental import Increment
 from kanal.runner.job_plan import PipelinePlan
 from kanal.runner.new_files import NewFiles
 from kanal.runner.own_lookups import OwnLookups
 from kanal.runner.replay import Rejected
+from kanal.runner.set_aside import SetAside
 from kanal.runner.staged_rows import EncodedRows, Mask
-from kanal.runner.stream import KeptRows, Waiting, WaitingRows
 from kanal.runner.write_rules import WriteRule, rule_for
 
 #: Called after each batch with its counts and seconds, and its rejects.
@@ -50,15 +51,15 @@ Rows = np.ndarray[tuple[int], np.dtype[np.intp]]
 class Prepared(Struct):
     """A batch ready to be written: its rows, which of them, which over earlier rows of the load, and which not.
 
-    `made` are the rows as the mapping makes them, `rows` the same as the target stores them; `keyed` are the keys of
-    all rows, by place, and `kept_back` says which claim keeps a row back (-1 for none).
+    `made` are the rows as the mapping makes them, `rows` the same as the target stores them. `offered` are the rows
+    that may be written, with their keys in `keyed`; after the contest for the keys, `good` are those that are.
     """
 
     batch: SourceBatch
     made: pa.RecordBatch
     rows: pa.RecordBatch
     encoded: EncodedRows
-    encoded_replacing: EncodedRows
+    offered: Rows
     good: Rows
     replacing: Rows
     bad: Rows
@@ -66,7 +67,8 @@ class Prepared(Struct):
     rejects: list[Reject]
     seconds: float
     keyed: Keyed | None = None
-    waiting: Waiting | None = None
+    #: How many rows are undecided, since others have their keys.
+    undecided: int = 0
     #: Which rows of the batch say that the target's row of their key is to go.
     gone: Mask | None = None
     #: Rows of the batch that wait for others of this load, and are counted once it is known what becomes of them.
@@ -167,11 +169,6 @@ class StepState:
     _stop: threading.Event = dataclasses.field(default_factory=threading.Event)
     _break: Breaker = dataclasses.field(default_factory=Breaker)
     _break_reading: Breaker = dataclasses.field(default_factory=Breaker)
-    #: Keys of rows that were refused, and rows of a merge that are not to be put again.
-    _freed: list[Keyed] = dataclasses.field(default_factory=list)
-    _never: set[int] = dataclasses.field(default_factory=set)
-    #: Rows of a merge that could not even be put by, where the last of a key counts.
-    _unstaged: list[int] = dataclasses.field(default_factory=list)
     # What it reads beforehand, and where it stands.
     _on_batch: OnBatch = dataclasses.field(init=False, default=lambda record, rejects: None)
     _shared: SharedLoad | None = dataclasses.field(init=False, default=None)
@@ -180,13 +177,13 @@ class StepState:
     _lookups: list[tuple[LookupPlan, LookupTable]] = dataclasses.field(init=False, default_factory=list)
     _checks: list[RowCheck] = dataclasses.field(init=False, default_factory=list)
     _claims: Claims | None = dataclasses.field(init=False, default=None)
+    _contest: Contest | None = dataclasses.field(init=False, default=None)
     _left: int | None = dataclasses.field(init=False, default=None)
     _deleted: int = dataclasses.field(init=False, default=0)
-    _kept: KeptRows | None = dataclasses.field(init=False, default=None)
+    _kept: SetAside[SourceBatch] | None = dataclasses.field(init=False, default=None)
     #: Of an exchange, up to where the other way has carried the target's changes.
     _theirs: Any = dataclasses.field(init=False, default=None)
     _own: OwnLookups | None = dataclasses.field(init=False, default=None)
-    _spool: WaitingRows = dataclasses.field(init=False, default_factory=WaitingRows)
 
     def _would_be(self, rows: pa.RecordBatch) -> Callable[[int], str | None]:
         """Says of rows of the target's form which ones of its key they would be."""

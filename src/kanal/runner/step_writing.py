@@ -16,7 +16,7 @@ from kanal.core.tally import Tally, add_writes
 from kanal.core.transformation import rejects_of
 from kanal.runner.messages import Stopped
 from kanal.runner.step_ending import StepEnding
-from kanal.runner.step_state import Prepared, refusals
+from kanal.runner.step_state import Prepared, refusals, taken
 from kanal.runner.stream import Ahead
 from kanal.runner.write_rules import WriteRule
 
@@ -48,6 +48,7 @@ class StepWriting(StepEnding):
         unheard: list[_Sent] = []
         for prepared in ready:
             self._go_on()
+            self._compete(prepared, rule)
             if not self._send(prepared, unheard, rule):
                 self._hear(unheard, rule)
                 if not self._send(prepared, unheard, rule):
@@ -62,7 +63,7 @@ class StepWriting(StepEnding):
 
     def _send(self, prepared: Prepared, unheard: list[_Sent], rule: WriteRule) -> bool:
         """Send a batch, if that can be done before it is heard what becomes of others."""
-        if prepared.waiting is not None or prepared.held is not None or len(prepared.replacing) or not rule.may_send:
+        if prepared.undecided or prepared.held is not None or len(prepared.replacing) or not rule.may_send:
             return False
         started = time.perf_counter()
         size = rule.send(prepared.encoded)
@@ -113,26 +114,24 @@ class StepWriting(StepEnding):
         """What comes after the rows of a batch that come by themselves: those that replace others, and the counts."""
         batch, tally = prepared.batch, prepared.tally
         refused = refusals(written.refused, prepared.rows, prepared.good)
-        places = [row.place for row in written.refused]
-        over: list[int] = []
+        places, over = [row.place for row in written.refused], list[int]()
         if len(prepared.replacing):
-            replaced = rule.replace(prepared.encoded_replacing)
+            gone = None if prepared.gone is None else prepared.gone[prepared.replacing]
+            replaced = rule.replace(rule.encode_replacing(taken(prepared.rows, prepared.replacing), gone))
             refused += refusals(replaced.refused, prepared.rows, prepared.replacing)
             over = [row.place for row in replaced.refused]
             # What they replace was counted when it was written, and they take its place; a row that was not there after
             # all is counted as it comes.
-            fresh = replaced.inserted if not rule.gathers else 0
-            tally.inserted += fresh
-            tally.superseded += len(prepared.replacing) - len(over) - fresh
+            tally.inserted += replaced.inserted
+            tally.superseded += len(prepared.replacing) - len(over) - replaced.inserted
         rejects = prepared.rejects + rejects_of(batch, refused, would_be=self._would_be(prepared.rows))[0]
         if len(prepared.bad):
             rule.keep(prepared.rows.take(pa.array(prepared.bad)))
         if self._kept is not None:
-            for chosen in (prepared.good, prepared.replacing):
-                self._kept.add(batch if len(chosen) == batch.rows else batch.take(chosen))
+            offered = prepared.offered
+            self._kept.add(batch if len(offered) == batch.rows else batch.take(offered))
         add_writes(tally, written)
         tally.rejected = len(rejects)
         self._resolve(batch, np.delete(prepared.good, places), np.delete(prepared.replacing, over))
-        if prepared.waiting is not None or places:
-            self._after_refusals(prepared, rule, places, over, tally, rejects)
+        self._note_refusals(prepared, places, over)
         return tally, rejects

@@ -11,14 +11,9 @@ from collections import deque
 from collections.abc import Callable, Generator, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager, ExitStack, contextmanager, suppress
 from itertools import islice
-from typing import IO, Any, TypeVar, cast
-
-import numpy as np
-from msgspec import Struct
-from msgspec.structs import replace
+from typing import Any, TypeVar, cast
 
 from kanal.connections.reading import Reading
-from kanal.core.claims import Keyed
 from kanal.core.frame import SourceBatch
 
 Item = TypeVar("Item")
@@ -172,100 +167,3 @@ def spooled(batches: Iterable[SourceBatch]) -> Iterator[Iterator[SourceBatch]]:
             count += 1
         file.seek(0)
         yield (pickle.load(file) for _ in range(count))
-
-
-class KeptRows:
-    """Source rows put by in a temporary file, to be found again by their number."""
-
-    def __init__(self) -> None:
-        self._file = tempfile.TemporaryFile(prefix="kanal-")  # noqa: SIM115 - closed by `close`
-        self._starts: list[int] = []
-        self._places: list[int] = []
-        self.rows = 0
-
-    def add(self, batch: SourceBatch) -> None:
-        """Put rows by; they are numbered from the number of those before."""
-        if batch.rows:
-            self._starts.append(self.rows)
-            self._places.append(self._file.tell())
-            pickle.dump(batch, self._file, protocol=pickle.HIGHEST_PROTOCOL)
-            self.rows += batch.rows
-
-    def find(self, numbers: list[int]) -> Iterator[tuple[SourceBatch, list[int]]]:
-        """The batches that hold the rows with these ascending numbers, each with the places of the rows in it."""
-        ends = [*self._starts[1:], self.rows]
-        for start, end, place in zip(self._starts, ends, self._places, strict=True):
-            wanted = [number - start for number in numbers if start <= number < end]
-            if wanted:
-                self._file.seek(place)
-                yield pickle.load(self._file), wanted
-        self._file.seek(0, 2)
-
-    def forwards(self) -> Iterator[SourceBatch]:
-        """All batches, as they came."""
-        for place in self._places:
-            self._file.seek(place)
-            yield pickle.load(self._file)
-        self._file.seek(0, 2)
-
-    def backwards(self) -> Iterator[tuple[int, SourceBatch]]:
-        """All batches, the last one first, each with the number of its first row."""
-        for start, place in reversed(list(zip(self._starts, self._places, strict=True))):
-            self._file.seek(place)
-            yield start, pickle.load(self._file)
-        self._file.seek(0, 2)
-
-    def close(self) -> None:
-        """Remove the file."""
-        self._file.close()
-
-
-class Waiting(Struct, frozen=True):
-    """Rows that are kept back since others have their keys; by which claim each, by its place among the claims."""
-
-    batch: SourceBatch
-    keyed: Keyed
-    kept_back_by: np.ndarray[tuple[int], np.dtype[np.int8]]
-    #: How many rows of a merge had been put by before their batch.
-    place: int = 0
-
-    def without(self, chosen: np.ndarray[tuple[int], np.dtype[np.bool_]]) -> Waiting:
-        """The others."""
-        if not chosen.any():
-            return self
-        rest = np.flatnonzero(~chosen)
-        return replace(
-            self, batch=self.batch.take(rest), keyed=self.keyed.take(rest), kept_back_by=self.kept_back_by[rest]
-        )
-
-
-class WaitingRows:
-    """Rows that are kept back, in a temporary file, which is made when the first of them come."""
-
-    def __init__(self) -> None:
-        self._file: IO[bytes] | None = None
-        self._count = 0
-        self.rows = 0
-
-    def add(self, waiting: Waiting) -> None:
-        """Put rows by."""
-        if waiting.batch.rows:
-            self._file = self._file or tempfile.TemporaryFile(prefix="kanal-")  # noqa: SIM115  (closed by close)
-            pickle.dump(waiting, self._file, protocol=pickle.HIGHEST_PROTOCOL)
-            self._count += 1
-            self.rows += waiting.batch.rows
-
-    def taken(self) -> Iterator[Waiting]:
-        """All rows so far, as they came; those that are added meanwhile are there the next time."""
-        file, count = self._file, self._count
-        self._file, self._count, self.rows = None, 0, 0
-        if file is not None:
-            with file:
-                file.seek(0)
-                for _ in range(count):
-                    yield pickle.load(file)
-
-    def close(self) -> None:
-        """Remove the file."""
-        if self._file is not None:
-            self._file.close()

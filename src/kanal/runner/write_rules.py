@@ -27,7 +27,7 @@ from kanal.connections.roles import Writes
 from kanal.core.errors import KanalError
 from kanal.definition import Settings
 from kanal.runner.refusal_search import RefusalSearch
-from kanal.runner.staged_rows import EncodedRows, Mask, StagedRows, Writing, key_texts
+from kanal.runner.staged_rows import EncodedRows, Mask, Numbers, StagedRows, Writing, key_texts, numbers_of, taken_rows
 
 
 class Exchange(Struct, frozen=True):
@@ -96,7 +96,7 @@ class WriteRule:
 
     def encode_replacing(self, rows: pa.RecordBatch, withdrawn: Mask | None = None) -> EncodedRows:
         """Rows ready for `replace`."""
-        return EncodedRows(rows, None, 0, withdrawn)
+        return EncodedRows(rows, None, None, withdrawn)
 
     def write(self, encoded: EncodedRows) -> Written:
         """Write a batch, or put it by for `finish`; the places of refused rows count from 0 in the batch."""
@@ -144,20 +144,31 @@ class WriteRule:
         encoded = staged.encode(rows)
         added = staged.add(encoded)
         written = staged.write()
-        written.refused = added.refused + [replace(row, place=row.place - encoded.first) for row in written.refused]
+        first = int(numbers_of(encoded)[0])
+        written.refused = added.refused + [replace(row, place=row.place - first) for row in written.refused]
         return written
 
     def replace(self, encoded: EncodedRows) -> Written:
         """Write rows whose keys this load has written before, over those."""
         if self._merge is None:
-            self._merge = Merge(self.load, self.writing, stage="kanal_replace")
+            self._merge = Merge(self.load, replace(self.writing, replacing=True), stage="kanal_replace")
             self._merge.exchange = self.exchange
             self._merge.begin()
         before = self._merge.staged
-        self._merge.write(self._merge.encode(encoded.rows, encoded.withdrawn))
+        added = self._merge.write(self._merge.encode(encoded.rows, encoded.withdrawn))
         written = self._merge.finish()
-        written.refused = [replace(row, place=row.place - before) for row in written.refused]
+        written.refused = added.refused + [replace(row, place=row.place - before) for row in written.refused]
+        written.refused.sort(key=lambda row: row.place)
         return written
+
+    def encode_some(self, encoded: EncodedRows, chosen: Mask) -> EncodedRows:
+        """Some rows of an encoded batch, ready for `write`."""
+        withdrawn = None if encoded.withdrawn is None else encoded.withdrawn[chosen]
+        return self.encode(taken_rows(encoded.rows, chosen), withdrawn)
+
+    def take_out(self, numbers: Numbers) -> None:
+        """Take out rows, of those that wait, that are not to be written after all."""
+        raise NotImplementedError
 
     @property
     def left_open(self) -> StagedRows | None:
@@ -267,7 +278,6 @@ class Merge(WriteRule):
         super().__init__(load, writing)
         self._name = stage
         self._rows: StagedRows | None = None
-        self._replaced: Stage | None = None
         self._kept: Stage | None = None
         self._keyless = 0
         self._deleted_missing = False
@@ -307,10 +317,11 @@ class Merge(WriteRule):
     def encode(self, rows: pa.RecordBatch, withdrawn: Mask | None = None) -> EncodedRows:
         return self.rows.encode(rows, withdrawn)
 
-    def encode_replacing(self, rows: pa.RecordBatch, withdrawn: Mask | None = None) -> EncodedRows:
-        if self.writing.by_batch:
-            return super().encode_replacing(rows, withdrawn)
-        return self.encode(rows, withdrawn)
+    def encode_some(self, encoded: EncodedRows, chosen: Mask) -> EncodedRows:
+        return self.rows.encode_some(encoded, chosen)
+
+    def take_out(self, numbers: Numbers) -> None:
+        self.rows.take_out(numbers)
 
     def write(self, encoded: EncodedRows) -> Written:
         return self.rows.add(encoded)
@@ -324,18 +335,6 @@ class Merge(WriteRule):
 
     def sent(self, encoded: EncodedRows) -> Written:
         return Written()
-
-    def replace(self, encoded: EncodedRows) -> Written:
-        """Put rows by in the place of those with the same keys."""
-        if self.writing.by_batch:
-            return super().replace(encoded)
-        if self._replaced is None:
-            self._replaced = self._made("_replaced", self.writing.columns)
-            self.rows.counted = True
-        self._replaced.add(self._replaced.encode(encoded.rows))
-        self.stage.remove_keys_of(self._replaced)
-        self._replaced.clear()
-        return self.write(encoded)
 
     def keep(self, rows: pa.RecordBatch) -> None:
         """Remember the keys of rejected rows, so that the target's rows of these keys are not taken for missing."""
@@ -400,7 +399,7 @@ class Merge(WriteRule):
         return deleted, [dict(zip(self.writing.key, key, strict=True)) for key in zip(*columns, strict=True)]
 
     def close(self) -> None:
-        for stage in (self._rows, self._replaced, self._kept, self._keys, self._settled):
+        for stage in (self._rows, self._kept, self._keys, self._settled):
             if stage is not None:
                 stage.drop()
 
@@ -524,6 +523,10 @@ class Portioned(Merge):
         if self._keeps_keys:
             self._keep_keys(rows)
 
+    def encode_some(self, encoded: EncodedRows, chosen: Mask) -> EncodedRows:
+        self._not_in += int((~chosen).sum())
+        return super().encode_some(encoded, chosen)
+
     def write(self, encoded: EncodedRows) -> Written:
         written = super().write(encoded)
         self._not_in += len(written.refused)
@@ -576,6 +579,13 @@ def rule_for(load: Load, writing: Writing) -> WriteRule:
     load.check_at_once([key for key in writing.table.foreign_keys if key not in writing.open_references])
     if writing.rule.empties and writing.key and not load.can_empty(writing.table):
         return Merge(load, replace(writing, delete_missing=True, empties_all=True))
+    if writing.last_wins and not writing.rule.gathers:
+        if not can_stage(load):
+            raise KanalError(
+                f'duplicates = "last" needs temporary tables, which {load.target.name} does not allow here',
+                'allow them, or set duplicates = "first"',
+            )
+        return GatheredInsert(load, writing)
     refers = writing.merging.own_references or writing.open_references
     if refers and not writing.rule.gathers and can_stage(load):
         return GatheredInsert(load, writing)

@@ -116,11 +116,19 @@ class FileJournal:
         if text is None:
             return None
         found = json.loads(text)
-        return Watermark(found["watermark"], found["moved"])
+        return Watermark(found["watermark"], found["moved"], found.get("expression"))
 
-    def move_watermark(self, load: Load, job: str, step: str, watermark: str | None, moment: dt.datetime) -> None:
+    def move_watermark(
+        self, load: Load, job: str, step: str, watermark: str | None, moment: dt.datetime, expression: str
+    ) -> None:
         """Set a watermark within a load's transaction, or with None take it away."""
-        content = {"job": job, "step": step, "watermark": watermark, "moved": moved_text(moment)}
+        content = {
+            "job": job,
+            "step": step,
+            "watermark": watermark,
+            "moved": moved_text(moment),
+            "expression": expression,
+        }
         text = None if watermark is None else json.dumps(content)
         cast("FileLoad", load).notes[_name("watermark", job, step)] = text
 

@@ -6,6 +6,7 @@ import contextlib
 import datetime as dt
 import hashlib
 import json
+import re
 from collections.abc import Collection, Sequence
 from typing import TYPE_CHECKING, cast
 
@@ -26,6 +27,7 @@ PROGRESS = sa.Table(
     "kanal_progress",
     sa.MetaData(),
     sa.Column("token", sa.String(36), primary_key=True),
+    # Its name with what tells it from all others, as do the steps of the other tables: see `_key`.
     sa.Column("step", sa.String(200), primary_key=True),
     sa.Column("progress", sa.String(_LONGEST)),
     # Who goes on with it, and by which session of the database.
@@ -46,6 +48,8 @@ def _watermarks(name: str, value: str) -> sa.Table:
 
 
 WATERMARK = _watermarks("kanal_watermark", "watermark")
+#: The expression whose values it is about; NULL if an earlier version of Kanal has moved it.
+WATERMARK.append_column(sa.Column("expression", sa.String(500)))
 #: What it was called before; read where it is there, and replaced when a load needs the table.
 _FORMER = _watermarks("kanal_mark", "mark")
 
@@ -75,19 +79,14 @@ class SqlJournal:
 
     def __init__(self, database: SqlDatabase) -> None:
         self.database = database
+        #: The columns of Kanal's own tables.
+        self._columns: dict[str, set[str]] = {}
 
     # --- progress --------------------------------------------------------------------------------------------------
 
     def make_ready(self) -> None:
         """Make the table of progress where it is missing, and columns that older ones lack; raises KanalError."""
-        database = self.database
         self._make(PROGRESS)
-        there = database.catalogue.describe(None, PROGRESS.name)
-        for column in (PROGRESS.c.owner, PROGRESS.c.session):
-            if there.column(column.name) is None:
-                with contextlib.suppress(KanalError):  # somebody may add it at this moment
-                    added = sa.schema.CreateColumn(column.copy())
-                    database.run_command(f"ALTER TABLE {PROGRESS.name} ADD COLUMN {database.ddl.definition(added)}")
 
     def is_ready(self) -> bool:
         """True where the table of progress is there."""
@@ -112,10 +111,10 @@ class SqlJournal:
         """How far a step was committed; None where nothing of it was."""
         if not self.is_ready():
             return None
-        found = self.database.scalar(sa.select(PROGRESS.c.progress).where(_entry(token, step)))
-        if found is None:
-            return None
-        return Progress.of(json.loads(found))
+        query = sa.select(PROGRESS.c.step, PROGRESS.c.progress).where(_entry_or_former(token, step))
+        found = {name: progress for name, progress in self.database.found_by(query) if progress is not None}
+        text = found.get(_key(token, step), found.get(step[:200]))
+        return None if text is None else Progress.of(json.loads(text))
 
     def claim(self, token: str, step: str, owner: str) -> Progress | None:
         """Make a step's entry that of who goes on with it, so that nobody else can commit any more; how far it was
@@ -124,8 +123,8 @@ class SqlJournal:
         found = self.database.found_by(sa.select(PROGRESS.c.session, PROGRESS.c.owner).where(entry))
         if not found:
             with contextlib.suppress(DatabaseError):  # another may claim it at this moment
-                self.database.change(PROGRESS.insert().values(token=token, step=step[:200], owner=owner))
-                return None
+                self.database.change(PROGRESS.insert().values(token=token, step=_key(token, step), owner=owner))
+                return self.recorded(token, step)  # by an earlier version of Kanal
         if found and found[0][0] is not None and found[0][1] != owner:  # what it has locked, this one would wait for
             self.database.end_session(found[0][0])
         self.database.change(PROGRESS.update().where(entry).values(owner=owner, session=None))
@@ -149,15 +148,25 @@ class SqlJournal:
     # --- watermarks ------------------------------------------------------------------------------------------------
 
     def make_watermarks_ready(self) -> None:
-        """Make the table of watermarks where it is missing, with what one of the former name has; raises KanalError."""
+        """Create the table of watermarks if it is missing, and take over what earlier versions of Kanal have written;
+        raises KanalError."""
         database = self.database
         self._make(WATERMARK)
+        rows = database.found_by(sa.select(*WATERMARK.c))
+        known = {step for _, step, *_ in rows}
+        former = [row[:4] for row in rows if not _KEYED.search(row[1])]
         if _FORMER.name in database.catalogue.table_names():
-            same = sa.and_(WATERMARK.c.job == _FORMER.c.job, WATERMARK.c.step == _FORMER.c.step)
-            rows = sa.select(*_FORMER.c).where(~sa.exists(sa.select(sa.literal(1)).where(same)))
+            former += database.found_by(sa.select(*_FORMER.c))
+        if former:
             with database.load() as load:
-                load.execute(WATERMARK.insert().from_select([column.name for column in WATERMARK.c], rows))
+                for job, step, watermark, moved in former:
+                    load.execute(WATERMARK.delete().where(_of(WATERMARK, job, step)))
+                    if (key := _key(job, step)) not in known:
+                        values = {"job": job, "step": key, "watermark": watermark, "moved": moved}
+                        load.execute(WATERMARK.insert().values(values))
+                        known.add(key)
                 load.commit()
+        if _FORMER.name in database.catalogue.table_names():
             with contextlib.suppress(DatabaseError):  # another run may have removed it just now
                 database.run_command(database.ddl.definition(sa.schema.DropTable(_FORMER)))
             database.catalogue.forget_names()
@@ -166,21 +175,28 @@ class SqlJournal:
     def watermark(self, job: str, step: str) -> Watermark | None:
         """The watermark of a pipeline; None where it has none yet."""
         names = self.database.catalogue.table_names()
-        for table in (WATERMARK, _FORMER):
+        key = _key(job, step)
+        if WATERMARK.name in names:
+            columns = [column for column in WATERMARK.c if self._has_column(WATERMARK, column.name)]
+            for _, _, *found in self.database.found_by(sa.select(*columns).where(WATERMARK.c.step == key)):
+                return Watermark(*found)
+        for table in (WATERMARK, _FORMER):  # of an earlier version of Kanal
             if table.name in names:
-                found = [self.database.scalar(sa.select(column).where(_of(table, job, step)))
-                         for column in list(table.c)[2:]]  # fmt: skip
-                if found[0] is not None:
-                    return Watermark(found[0], found[1])
+                rows = self.database.found_by(sa.select(*list(table.c)[:4]).where(_of(table, job, step)))
+                for its_job, its_step, watermark, moved in rows:
+                    if (its_job, its_step) == (job[:200], step[:200]):
+                        return Watermark(watermark, moved)
         return None
 
-    def move_watermark(self, load: Load, job: str, step: str, watermark: str | None, moment: dt.datetime) -> None:
+    def move_watermark(
+        self, load: Load, job: str, step: str, watermark: str | None, moment: dt.datetime, expression: str
+    ) -> None:
         """Set a watermark within a load's transaction, or with None take it away."""
-        sql = cast("SqlLoad", load)
-        sql.execute(WATERMARK.delete().where(_of(WATERMARK, job, step)))
+        sql, key = cast("SqlLoad", load), _key(job, step)
+        sql.execute(WATERMARK.delete().where(WATERMARK.c.step == key))
         if watermark is not None:
-            moved = moved_text(moment)
-            sql.execute(WATERMARK.insert().values(job=job[:200], step=step[:200], watermark=watermark, moved=moved))
+            values = {"job": job[:200], "step": key, "watermark": watermark, "moved": moved_text(moment)}
+            sql.execute(WATERMARK.insert().values(values | {"expression": expression}))
 
     # --- files -----------------------------------------------------------------------------------------------------
 
@@ -193,10 +209,11 @@ class SqlJournal:
         if LOADED_FILE.name not in self.database.catalogue.table_names():
             return []
         columns = list(LOADED_FILE.c)[3:]
-        rows = self.database.found_by(sa.select(*columns).where(_of(LOADED_FILE, job, step)))
+        rows = self.database.found_by(sa.select(LOADED_FILE.c.entry, *columns).where(_of(LOADED_FILE, job, step)))
         names = [column.name for column in columns]
-        files = [LoadedFile(**dict(zip(names, row, strict=True))) for row in rows]
-        return sorted(files, key=lambda file: file.name)
+        files = [(entry, LoadedFile(**dict(zip(names, row, strict=True)))) for entry, *row in rows]
+        mine = [file for entry, file in files if entry == _entry_of(job, step, file.name)]
+        return sorted(mine, key=lambda file: file.name)
 
     def record_files(self, load: Load, job: str, step: str, files: Sequence[LoadedFile]) -> None:
         """Remember files, within a load's transaction, in the place of those of the same names."""
@@ -227,14 +244,41 @@ class SqlJournal:
                     raise
             catalogue.forget_names()
             catalogue.table_names()  # now, and not while a load is under way
+        for column in table.c:
+            if column.nullable and not self._has_column(table, column.name):  # since an earlier version created it
+                with contextlib.suppress(KanalError):  # somebody may add it at this moment
+                    added = self.database.ddl.definition(sa.schema.CreateColumn(column.copy()))
+                    self.database.run_command(f"ALTER TABLE {table.name} ADD COLUMN {added}")
+                self._columns.pop(table.name, None)
+
+    def _has_column(self, table: sa.Table, name: str) -> bool:
+        if table.name not in self._columns:
+            self._columns[table.name] = {
+                one.lower() for one in self.database.catalogue.describe(None, table.name).names
+            }
+        return name in self._columns[table.name]
 
 
 def _entry_of(job: str, step: str, name: str) -> str:
     return hashlib.sha256(json.dumps([job, step, name]).encode()).hexdigest()
 
 
+#: A step's name is followed by a digest.
+_KEYED = re.compile(r" [0-9a-f]{64}$")
+
+
+def _key(*names: str) -> str:
+    """The key of a step: its name, for who looks at the table, and a digest of all of its names, which no collation
+    takes for that of another."""
+    return f"{names[-1][:130]} {hashlib.sha256(json.dumps(names).encode()).hexdigest()}"
+
+
 def _entry(token: str, step: str) -> sa.ColumnElement[bool]:
-    return sa.and_(PROGRESS.c.token == token, PROGRESS.c.step == step[:200])
+    return sa.and_(PROGRESS.c.token == token, PROGRESS.c.step == _key(token, step))
+
+
+def _entry_or_former(token: str, step: str) -> sa.ColumnElement[bool]:
+    return sa.and_(PROGRESS.c.token == token, PROGRESS.c.step.in_([_key(token, step), step[:200]]))
 
 
 def _of(table: sa.Table, job: str, step: str) -> sa.ColumnElement[bool]:

@@ -47,9 +47,14 @@ class Portion(SqlStage):
         table = self.merging.table
         return self.load.portion_table(table, self._columns, key, name, self._made)
 
-    def encode(self, rows: pa.RecordBatch, first: int | None = None, withdrawn: NDArray[np.bool_] | None = None) -> Any:
+    def encode(
+        self,
+        rows: pa.RecordBatch,
+        numbers: NDArray[np.int64] | None = None,
+        withdrawn: NDArray[np.bool_] | None = None,
+    ) -> Any:
         hashes = pa.array(self.hashes(rows).view(np.int64))
-        return super().encode(rows.append_column(HASH, hashes), first, withdrawn)
+        return super().encode(rows.append_column(HASH, hashes), numbers, withdrawn)
 
     def hashes(self, rows: pa.RecordBatch) -> NDArray[np.uint64]:
         """What tells rows of one content from others."""

@@ -236,7 +236,8 @@ class PostgreSQL(SqlDatabase):
             return values
         if isinstance(info.dialect_type, sa.CHAR):
             return pc.utf8_rtrim(values, " ")
-        if info.declared.lower() == "citext":
+        base = getattr(info.dialect_type, "data_type", None)  # of a domain
+        if "citext" in (info.declared.lower(), type(base).__name__.lower()):
             lowered = "SELECT lower(v) FROM unnest(CAST(:texts AS text[])) WITH ORDINALITY AS t(v, n) ORDER BY n"
             rows = self.rows_of(lowered, texts=values.to_pylist())
             return pa.array([row[0] for row in rows], pa.string())

@@ -33,6 +33,17 @@ def _constraint_in(words: str) -> str | None:
     return check[1] if check else None
 
 
+#: Errors of a file, not of a row (https://sqlite.org/rescode.html).
+_OF_FILE = ("locked", "disk", "readonly", "malformed", "not a database", "out of memory", "unable to open")
+
+
+def _refuses_row(error: BaseException, words: str) -> bool:
+    """True if a row breaks a constraint, or a trigger raises an error of its own words."""
+    if "constraint" in words.lower() or "datatype mismatch" in words or type(error).__name__ == "IntegrityError":
+        return True
+    return "failed to execute" in str(error) and not any(word in words for word in _OF_FILE)
+
+
 class SQLiteLoad(SqlLoad):
     """A transaction through the Arrow driver."""
 
@@ -116,7 +127,7 @@ class SQLiteLoad(SqlLoad):
             self.fetch("RELEASE SAVEPOINT kanal")
         except driver_errors() as error:
             words = self.database.driver_words(error)
-            if "constraint" not in words.lower() and "datatype mismatch" not in words:
+            if not _refuses_row(error, words):
                 raise self.database.driver_failure(error) from None
             self._undo()
             raise RowsRefused(words, constraint=_constraint_in(words)) from None
@@ -130,7 +141,11 @@ class SQLiteLoad(SqlLoad):
             self.fetch(statement)
 
     def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
+        collations = self.database.catalogue._collations.get(table.name, {})
         declared = {column.name: column.declared for column in table.columns}
+        for column in set(columns) & declared.keys():
+            if column.casefold() in collations:  # by which keys are equal here too
+                declared[column] += f" COLLATE {quote(collations[column.casefold()])}"
         body = ", ".join(f"{quote(column)} {declared[column]}" for column in columns)
         number = row_column(columns)
         self.run_sql(f"CREATE TEMP TABLE {quote(name)} ({body}, {number} INTEGER PRIMARY KEY)")

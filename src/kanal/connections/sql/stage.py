@@ -68,17 +68,25 @@ class SqlStage:
         """The columns that rows have when they come, but their numbers."""
         return self._columns
 
-    def encode(self, rows: pa.RecordBatch, first: int | None = None, withdrawn: NDArray[np.bool_] | None = None) -> Any:
-        """Rows with their numbers, ready to be put in; None where there are none. Withdrawn ones are numbered from -1
-        downwards, in the place of 0 and upwards."""
+    def number_next(self, count: int) -> NDArray[np.int64]:
+        """The numbers of the next rows."""
+        first, self.rows = self.rows, self.rows + count
+        return np.arange(first, self.rows)
+
+    def encode(
+        self,
+        rows: pa.RecordBatch,
+        numbers: NDArray[np.int64] | None = None,
+        withdrawn: NDArray[np.bool_] | None = None,
+    ) -> Any:
+        """Rows with their numbers, by default the next ones, ready to be put in; None if there are none. Withdrawn
+        ones are numbered from -1 downwards, in the place of 0 and upwards."""
         if not rows.num_rows:
             return None
-        if first is None:
-            first = self.rows
-            self.rows += rows.num_rows
+        if numbers is None:
+            numbers = self.number_next(rows.num_rows)
         if self.merging.history is not None and self.merging.history.from_ in self._columns:
             self._see_moments(rows.column(self.merging.history.from_))
-        numbers = np.arange(first, first + rows.num_rows)
         if withdrawn is not None and withdrawn.any():
             self._withdraws = True
             numbers = np.where(withdrawn, -1 - numbers, numbers)
@@ -121,12 +129,6 @@ class SqlStage:
         rows = sa.select(*(other.table.c[name] for name in self._columns), other.number + self.rows)
         self.load.execute(self.table.insert().from_select(names, rows))
         self.rows += other.rows
-
-    def remove_keys_of(self, other: SqlStage) -> None:
-        """Take out the rows whose keys another stage has."""
-        same = (self.table.c[name] == other.table.c[name] for name in other.merging.key)
-        rows = sa.select(sa.literal(1)).select_from(other.table).where(*same)
-        self.load.execute(self.table.delete().where(sa.exists(rows.correlate(self.table))))
 
     @property
     def _refers(self) -> bool:
@@ -186,8 +188,9 @@ class SqlStage:
         if counted:
             rows = self.load.scalar(sa.select(sa.func.count()).select_from(self.table).where(*chosen))
         if self.merging.history is not None:
+            others = self._for_versions()  # before the savepoint, with which they would go
             with self.load.all_or_nothing():
-                return Versions(self, *self._for_versions(), None if whole else part).merge(rows)
+                return Versions(self, *others, None if whole else part).merge(rows)
         if whole and not self._refers and self._verdict is None and is_worth_it(self):
             self._judge(with_missing=False)
         updated, inserted = self._merge_referring(chosen) if self._refers else self._merge_plain(chosen, whole)
@@ -439,14 +442,18 @@ class SqlStage:
             self.load.drop_stage(stage)
 
     def same_key(self, one: Any, other: Any) -> list[Any]:
-        """The conditions that two rows have one key."""
+        """The conditions that two rows have one key, by the collations of the target's columns."""
+        if other is self.target:  # some databases compare by the collation of the left column
+            one, other = other, one
         return [one.c[name] == other.c[name] for name in self.merging.key]
 
     def differs(self, stage: Any = None) -> list[Any]:
         """The conditions that the table's row differs from a staged one of its key, and is to give way to it."""
         stage = self.table if stage is None else stage
-        others = [name for name in self.merging.columns if name not in self.merging.key]
-        return [self.load.any_differs(self.merging.table, others, self.target, stage), *self._newer(stage)]
+        return [
+            self.load.any_differs(self.merging.table, self.merging.updated, self.target, stage),
+            *self._newer(stage),
+        ]
 
     def _has_key_of(self, stage: sa.Table, table: sa.Table, *more: Any) -> Any:
         """The condition that one table has a row with the key of another's row."""
@@ -460,10 +467,9 @@ class SqlStage:
     def _update(self, chosen: list[Any], late: tuple[str, ...] = ()) -> Any:
         """What updates rows by those chosen; late columns get their values afterwards."""
         merging, target, stage = self.merging, self.target, self.table
-        others = [name for name in merging.columns if name not in merging.key]
-        if not merging.update or not others or not merging.key:
+        if not merging.update or not merging.updated or not merging.key:
             return None
-        values = {name: (target if name in late else stage).c[name] for name in others}
+        values = {name: (target if name in late else stage).c[name] for name in merging.updated}
         return joined_update(self.load.database.dialect, target, stage, values, self.same_key(target, stage), chosen)
 
     def _insert(self, chosen: list[Any], empty: tuple[str, ...] = ()) -> Any:

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from contextlib import AbstractContextManager
 from typing import Any, Protocol
 
+import pyarrow as pa
 from msgspec.structs import replace
 
 from kanal.connections import ColumnInfo, TableInfo
@@ -171,7 +172,10 @@ class MappingPlanner:
                     as_of = self._as_of(lookup, table)
                     plan = plan_lookup(name, on, columns, lookup.missing, scope, as_of)
                     plan = replace(plan, null_key=lookup.null_key, table=table.name)
-                    planned.append((plan, as_source(self.planner.connections[lookup.table.connection]), table))
+                    source = as_source(self.planner.connections[lookup.table.connection])
+                    for column in plan.keys:  # raises an error if its collation is not known
+                        source.key_form(table, column, pa.array([], pa.string()))
+                    planned.append((plan, source, table))
         return planned
 
     def _as_of(self, lookup: Lookup, table: TableInfo) -> tuple[str, str, str] | None:
