@@ -55,6 +55,7 @@ class Job(JobDefinition):
         until: object = None,
         everything: bool = False,
         create: bool = False,
+        anew: bool = False,
         dry_run: bool = False,
         rehearse: bool = False,
         watcher: Watcher | None = None,
@@ -64,16 +65,18 @@ class Job(JobDefinition):
 
         `parameters` replace values of the job's; `batch_rows` is rows, `workers` how many steps may run at once. Of
         pipelines that load what is new, `since` (from it on), `until` (before it) or `everything` say what to take this
-        time. `create` makes missing target tables first. `dry_run` does all but write, `rehearse` writes too and undoes
-        it, where the targets can; both give a Run without a number. `watcher` is told how the run goes. `executor` runs
-        the steps: any `concurrent.futures.Executor`, such as a ProcessPoolExecutor; by default they run in threads.
+        time. `create` makes missing target tables first. `anew` loads all rows even if an unfinished run has committed
+        some of them, which is otherwise a KanalError if they would be appended twice. `dry_run` does all but write,
+        `rehearse` writes too and undoes it, where the targets can; both give a Run without a number. `watcher` is told
+        how the run goes. `executor` runs the steps: any `concurrent.futures.Executor`, such as a ProcessPoolExecutor;
+        by default they run in threads.
 
         A step that fails does not raise; its result says why. Raises JobError where the job itself is wrong, before any
         row moves, and KanalError where the run log cannot be written or another run of the job is under way.
         """
         from kanal.runner.run_options import RunOptions, planned
 
-        options = RunOptions(only, parameters, batch_rows, workers, since, until, everything, create)
+        options = RunOptions(only, parameters, batch_rows, workers, since, until, everything, create, anew=anew)
         if dry_run:
             from kanal.explore.check import dry_run as try_all
 

@@ -253,6 +253,9 @@ def run(
         bool, typer.Option("--rehearse", help="Do all of it in the targets too, and undo it; log nothing.")
     ] = False,
     make_tables: Annotated[bool, typer.Option("--create", help="Create missing target tables first.")] = False,
+    anew: Annotated[
+        bool, typer.Option("--anew", help="Load all rows even if an unfinished run has committed some of them.")
+    ] = False,
     by: Annotated[
         str | None,
         typer.Option(
@@ -270,7 +273,7 @@ def run(
     from kanal.cli.run import run as command
     from kanal.runner.run_options import RunOptions
 
-    options = RunOptions(only, None, batch_rows, workers, since, until, everything, make_tables)
+    options = RunOptions(only, None, batch_rows, workers, since, until, everything, make_tables, anew=anew)
     if by is not None:
         from kanal.cli.windows import run_windows as command_by_windows
         from kanal.core.errors import KanalError

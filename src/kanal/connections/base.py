@@ -18,7 +18,7 @@ from kanal.core.frame import SourceBatch
 
 if TYPE_CHECKING:
     from kanal.connections.files.stores import FoundFile
-    from kanal.connections.journal import Journal
+    from kanal.connections.journal import Journal, LoadedFile
     from kanal.connections.reading import Breaker, Reading
 
 #: The values of a column, and the faults of those that are none of its type.
@@ -224,11 +224,11 @@ class FileSource(Source, Protocol):
     def has_file(self, name: str) -> bool:
         """True where there is a file of that name."""
 
-    def move_file(self, name: str, to: str) -> None:
-        """Give a file another name, if that has not been done; raises KanalError."""
+    def after_load(self, file: LoadedFile) -> str | None:
+        """Move or delete a file as its entry says, unless that has been done; a note if it is left. Raises KanalError.
 
-    def remove_file(self, name: str) -> None:
-        """Remove a file, if that has not been done; raises KanalError."""
+        A file that is not the one that was loaded is left alone, and no file is overwritten.
+        """
 
 
 def _able(connection: Connection, ability: Reads | Writes) -> Any:

@@ -100,11 +100,14 @@ class Journal(Protocol):
     def record(self, load: Load, done: Progress, token: str, step: str, owner: str) -> None:
         """Record, within a load's transaction, how far a step is committed with it.
 
-        Raises KanalError where another has claimed the step since: of two that go on with it, one alone can commit.
+        Raises KanalError if another process has claimed the step: of two, only the later one can commit.
         """
 
     def recorded(self, token: str, step: str) -> Progress | None:
         """How far a step was committed; None where nothing of it was."""
+
+    def claim_first(self, token: str, steps: Sequence[str], owner: str) -> None:
+        """Make entries for the steps of a new run, all at once; raises KanalError."""
 
     def claim(self, token: str, step: str, owner: str) -> Progress | None:
         """Make a step's entry that of who goes on with it, so that nobody else can commit any more; how far it was

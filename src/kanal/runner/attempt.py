@@ -33,6 +33,7 @@ from kanal.runner.write_rules import IndexesRefused
 _ASK_AGAIN = 0.3
 #: So often steps that refer to each other are loaded again without rows that refer to nothing.
 _TIMES = 50
+_LOST = "a resume after a crash at the very commit could append twice"
 _WITHOUT_ANSWER = "its commit had succeeded, only the answer was lost"
 
 
@@ -64,8 +65,12 @@ class Transaction:
         """What an earlier try has committed, by step, though nobody was left to hear of it; all of it or nothing."""
         if self._committed is None:
             found: dict[str, Progress] = {}
-            for step in execution.plan.steps:
-                if isinstance(step, PipelinePlan) and step.name in self.steps and execution.needs_mark(step):
+            mine = [step for step in execution.plan.steps if isinstance(step, PipelinePlan) and step.name in self.steps]
+            if self.tries == 1 and all(step.name in execution.claimed for step in mine):
+                self._committed = found
+                return found
+            for step in mine:
+                if execution.needs_mark(step):
                     journal = step.target.journal
                     if journal.is_ready():
                         done = journal.claim(str(execution.record.token), step.name, execution.log.owner)
@@ -183,6 +188,10 @@ class RunContext(Protocol):
         """The steps that have ended."""
 
     @property
+    def claimed(self) -> Collection[str]:
+        """The steps that were claimed for the run in their targets before any of them began."""
+
+    @property
     def replayed(self) -> Mapping[str, Rejected]:
         """Rejected rows to be read instead of sources, by step."""
 
@@ -202,7 +211,7 @@ class RunContext(Protocol):
         """Say that a try failed by a trouble that passes, and that another follows."""
 
     def needs_mark(self, step: PipelinePlan) -> bool:
-        """True where to load a step a second time would change the target again, or be counted otherwise."""
+        """True if the target records what of a step is committed, and by whom."""
 
     def batch_ends(self, step: PipelineStep, batch: BatchRecord, rejects: Sequence[Reject]) -> None:
         """Called after each batch."""
@@ -239,6 +248,7 @@ class Attempt:
         self.abandoned = False
         self._why: KanalError = Stopped()
         self._marks = False
+        self._tried = False
         self._break = Breaker()
         self._done = threading.Event()
 
@@ -270,12 +280,13 @@ class Attempt:
         begun: Progress | None = None
         if isinstance(step, PipelinePlan) and self.group is None and execution.needs_mark(step):
             self._make_ready(step)
-            if self._marks:
+            if self._marks and (step.name not in execution.claimed or self._tried):
                 begun = step.target.journal.claim(str(execution.record.token), step.name, execution.log.owner)
                 if begun is not None and begun.done:
                     self.committed = begun
                     self.notes.append(_WITHOUT_ANSWER)
                     return
+        self._tried = True
         execution.log.begin_step(execution.record.run, step.name, begun.batches if begun else 0)
         try:
             if isinstance(step, CommandPlan):
@@ -391,10 +402,8 @@ class Attempt:
         except KanalError as error:
             if passes(error) or step.settings.commits.by_batch or self.context.elsewhere:
                 raise
-            self.notes.append(
-                f"progress cannot be kept in the target ({error.what}), so a resume after a crash at the very commit "
-                "could append twice"
-            )
+            if not step.writing.rule.repeatable:
+                self.notes.append(f"the target cannot keep what is committed ({error.what}), so {_LOST}")
 
     def failed_for_now(self, state: Any) -> None:
         """Note that a try failed by a trouble that passes, and that another will follow."""

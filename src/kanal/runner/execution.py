@@ -147,6 +147,8 @@ class Execution:
         # A run that goes on keeps the moment that CURRENT_TIMESTAMP means.
         self.moment = record.started.replace(tzinfo=dt.UTC)
         self.results: dict[str, StepResult] = {}
+        #: The steps that were claimed for it in their targets before any of them began.
+        self.claimed: set[str] = set()
         self.replayed = replayed or {}
         #: In a rehearsal, the steps that a run would commit by themselves.
         self.rehearsal = rehearsed is not None
@@ -226,7 +228,9 @@ class Execution:
         """Remove what no run will need any more, from the targets first, then from the run log."""
         name = self.plan.job.log_name
         abandoned, overdue = self.log.abandoned(name), self.log.overdue(name)
-        tokens = [*self.log.tokens_of_done(name), *(token for _, token in [*abandoned, *overdue] if token)]
+        tokens = {*self.log.tokens_of_done(name), *(token for _, token in [*abandoned, *overdue] if token)}
+        # Whether a replay that died has committed is still to be asked.
+        tokens -= {token for _, token, _ in self.log.unresolved_replays(name)}
         for database in self._targets_with_progress():
             with suppress(KanalError):
                 database.journal.forget(tokens)
@@ -280,6 +284,8 @@ class Execution:
         for database in self._targets_with_progress():
             with suppress(KanalError):
                 database.journal.make_ready()
+                if not self.resumed:
+                    self._claim_first(database)
         for step in self.plan.steps:
             if isinstance(step, PipelinePlan) and step.since is not None:
                 with suppress(KanalError):
@@ -288,6 +294,13 @@ class Execution:
                 with suppress(KanalError):
                     step.target.journal.make_files_ready()
                     finish_files(step, self.plan.job.job)
+
+    def _claim_first(self, database: Target) -> None:
+        """Claim the steps of a new run that load into a target, so that none of them claims itself."""
+        names = [step.name for step in self.plan.steps if isinstance(step, PipelinePlan) and step.target is database]
+        if names and self._crew is None:
+            database.journal.claim_first(self.record.token, names, self.log.owner)
+            self.claimed |= set(names)
 
     # --- which steps run now ---------------------------------------------------------------------------------------
 
@@ -496,6 +509,7 @@ class Execution:
             return False
         if found is None or not found.done:
             return False
+        self.log.settle(self.number, step.name, True, found.batches)
         note = "it was committed just before the run was broken off"
         self._end(
             StepResult(
@@ -506,15 +520,8 @@ class Execution:
         return True
 
     def needs_mark(self, step: PipelinePlan) -> bool:
-        """True where to load a step a second time would change the target again, or be counted otherwise; of one that
-        runs elsewhere also where another may be given it."""
-        if self.rehearsal:
-            return False
-        if self._crew is not None and step.can_leave_progress:
-            return True
-        group = self.groups.get(step.name)
-        members = [plan for plan in self.plan.steps if group is not None and plan.name in group.steps] or [step]
-        return any(isinstance(plan, PipelinePlan) and plan.leaves_progress for plan in members)
+        """True if the target records what of a step is committed, and by whom."""
+        return step.can_leave_progress and not self.rehearsal
 
     def _targets_with_progress(self) -> list[Target]:
         marked = [step.target for step in self.plan.steps if isinstance(step, PipelinePlan) and self.needs_mark(step)]
@@ -665,7 +672,7 @@ class Execution:
         """Log a batch."""
         keep_all, key = self._keeps_all(step.plan), step.plan.row_key
         # What a target remembers of a step, and batches that are committed, must not be missing in the log.
-        later = not (step.plan.settings.commits.by_batch or self.needs_mark(step.plan))
+        later = not (step.plan.settings.commits.by_batch or (rejects and self.needs_mark(step.plan)))
         self.log.add_batch(self.number, step.plan.name, batch, rejects, keep_all, key, later)
         self._watch("batch_ends", step.plan.name, step.tally)
         tell("batch", run=self.number, step=step.plan.name, batch=batch.batch, **asdict(batch.tally))

@@ -10,7 +10,6 @@ from kanal.connections.roles import Reads
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
 from kanal.definition import JobDefinition, Pipeline
-from kanal.runner.new_files import moment_text
 from kanal.runner.run_options import planned
 
 
@@ -46,11 +45,11 @@ def files_of(job: JobDefinition) -> list[FileState]:
             target = as_target(plan.connections[settings.target.connection])
             for file in target.journal.loaded_files(job.job, name):
                 now = there.pop(file.name, None)
-                same = now is not None and (now.size, moment_text(now.modified)) == (file.size, file.modified)
+                same = now is not None and now.same_as(file)
                 state = _where_it_went(settings) if now is None else "loaded" if same else "changed"
                 states.append(FileState(name, file.name, state, file.size, file.modified, file.loaded, file.run,
                                         file.rows, file.rejected, file.pending))  # fmt: skip
-            states += [FileState(name, new.name, "new", new.size, moment_text(new.modified)) for new in there.values()]
+            states += [FileState(name, new.name, "new", new.size, new.modified_text) for new in there.values()]
     return states
 
 

@@ -249,13 +249,6 @@ class PipelinePlan(Struct, frozen=True):
         return not self.source.shares_lock_with(self.target, self.reading, self.target_table)
 
     @property
-    def leaves_progress(self) -> bool:
-        """True where the target must tell what of the step is committed."""
-        by_batch = self.settings.commits.by_batch
-        repeated = not rule_of(self.settings).repeatable or by_batch or self.since is not None or self.takes_files
-        return repeated and self.can_leave_progress
-
-    @property
     def can_leave_progress(self) -> bool:
         """True where the target can tell what of the step is committed."""
         return Writes.REMEMBER in self.target.writes

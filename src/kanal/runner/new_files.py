@@ -66,22 +66,18 @@ class NewFiles(Struct):
             if least is not None and age < least:
                 self.notes.append(f"{file.name} is left for the next run: it was modified {max(age, 0):.0f} s ago")
                 continue
-            modified = moment_text(file.modified)
-            same_tag = known is not None and file.tag in ("", known.checksum)
-            if known is not None and same_tag and (known.size, known.modified) == (file.size, modified):
-                self._leave_out(known, file.name, modified)
+            if known is not None and file.same_as(known):
+                self._leave_out(known, file.name, file.modified_text)
                 continue
             checksum = file.checksum()
             same = by_content.get((file.size, checksum))
-            if same is None and known is not None and (known.size, known.checksum) == (file.size, checksum):
-                same = known  # touched
             if same is not None:
-                self._leave_out(same, file.name, modified)
+                self._leave_out(same, file.name, file.modified_text)
                 continue
             if known is not None:
                 self.notes.append(f"{file.name} is loaded again: it has changed since run {known.run}")
             made = LoadedFile(
-                file.name, file.size, modified, checksum, self.run, moment_text(self.moment), 0, 0,
+                file.name, file.size, file.modified_text, checksum, self.run, moment_text(self.moment), 0, 0,
                 self._what_follows(file.name),
             )  # fmt: skip
             self.new[file.name] = made
@@ -111,7 +107,7 @@ class NewFiles(Struct):
         if asked.move is None:
             return "delete"
         path = PurePosixPath(asked.move) / name
-        if self.source.has_file(path.as_posix()):
+        if self.source.has_file(path.as_posix()):  # a name that tells the runs apart
             ending = "".join(path.suffixes)
             path = path.with_name(f"{path.name[: len(path.name) - len(ending)]}-{self.run:06d}{ending}")
         return f"move {path.as_posix()}"
@@ -148,11 +144,8 @@ def finish_files(plan: PipelinePlan, job: str) -> list[str]:
         if file.pending is None:
             continue
         try:
-            act, _, to = file.pending.partition(" ")
-            if act == "move":
-                source.move_file(file.name, to)
-            else:
-                source.remove_file(file.name)
+            note = source.after_load(file)
+            notes += [note] if note else []
             done.append(replace(file, pending=None))
         except KanalError as error:
             notes.append(f"{error.what}; the next run tries it again")

@@ -35,6 +35,10 @@ if TYPE_CHECKING:
     from kanal.runner.elsewhere.crew import Crew
 
 
+class HalfLoaded(KanalError):
+    """An unfinished run has committed rows that another run would append once more."""
+
+
 def run_log_of(job: JobDefinition) -> RunLogStore:
     """The run log that the job names."""
     database = open_log(job.run_log, job.folder)
@@ -67,6 +71,9 @@ def run_job(
     """
     options = options or RunOptions()
     with crew_of(executor) as crew, _ready(job, options.kept, _start_of(job, options), crew) as (plan, log):
+        _settle(plan, log, job.log_name)
+        if not options.anew:
+            _refuse_half_loaded(plan, log, job)
         record = log.begin_run(
             job.log_name, file_of(job), seeds_of(plan), without_secrets(job, options.kept), _start_of(job, options)
         )
@@ -114,6 +121,7 @@ def resume_run(
             "run the job anew where its rows are to be loaded again",
         )
     with crew_of(executor) as crew, _ready(job, record.options, crew=crew) as (plan, log):
+        _settle(plan, log, job.log_name)
         record = log.resume_run(record.run, seeds_of(plan))
         log.remember(record.run, job.log_name, plan.seen)
         log.remember_plan(record.run, job.log_name, outline_of(plan))
@@ -153,11 +161,12 @@ def replay_run(
         raise KanalError(
             f"Run {record.run} has no rejected rows that are not resolved", "there is nothing to load again"
         )
-    names = _to_replay(log, record, [name for name in names if any(group["step"] == name for group in groups)])
+    names = [name for name in names if any(group["step"] == name for group in groups)]
     kept = ("parameters", "batch_rows", "workers", "create")
     options = {name: value for name, value in record.options.items() if name in kept}
     with crew_of(executor) as crew, _ready(job, options, crew=crew) as (plan, log):
         _settle(plan, log, job.log_name)
+        names = _to_replay(log, record, names, _committed(plan, log, record))
         rejected: dict[str, Rejected] = {name: log.rejected_rows(record.run, name) for name in names}
         rejected = {name: rows for name, rows in rejected.items() if rows}
         if not rejected:
@@ -192,13 +201,56 @@ def _read_anew(plan: JobPlan, rejected: dict[str, Rejected], log: RunLogStore) -
     keep_only(plan, list(rejected))
 
 
-def _to_replay(log: RunLogStore, record: RunRecord, names: list[str]) -> list[str]:
+def _committed(plan: JobPlan, log: RunLogStore, record: RunRecord) -> set[str]:
+    """The steps of a run that did not succeed by the run log, but that their targets have committed."""
+    left = {step.step for step in record.steps if step.status != "succeeded"}
+    found: set[str] = set()
+    for step in plan.steps:
+        if isinstance(step, PipelinePlan) and step.name in left and step.can_leave_progress and record.token:
+            done = step.target.journal.claim(record.token, step.name, log.owner) if _claims(step) else None
+            if done is not None and done.done:
+                found.add(step.name)
+    return found
+
+
+def _claims(step: PipelinePlan) -> bool:
+    """True if the target of a step has what progress is kept in."""
+    with suppress(KanalError):
+        step.target.journal.make_ready()
+        return step.target.journal.is_ready()
+    return False
+
+
+def _refuse_half_loaded(plan: JobPlan, log: RunLogStore, job: JobDefinition) -> None:
+    """Raise KanalError if an unfinished run has committed rows that this one would append once more."""
+    appending = {
+        step.name: step
+        for step in plan.steps
+        if isinstance(step, PipelinePlan) and not step.writing.rule.repeatable and step.can_leave_progress
+    }
+    for record in log.unfinished(job.log_name) if appending else ():
+        for left in record.steps:
+            step = appending.get(left.step)
+            if step is None or left.status == "succeeded" or not record.token:
+                continue
+            with suppress(KanalError):  # the step says so itself if its target cannot be reached
+                found = step.target.journal.recorded(record.token, step.name)
+                if found is not None and found.tally.written:
+                    file = file_of(job) or "JOB"
+                    raise HalfLoaded(
+                        f"Run {record.run} was broken off after {found.tally.written:,} rows of {step.name} were "
+                        f"committed, and this run would append them again",
+                        f"continue it with kanal resume {file}, or load all rows with kanal run {file} --anew",
+                    )
+
+
+def _to_replay(log: RunLogStore, record: RunRecord, names: list[str], committed: set[str]) -> list[str]:
     """The steps of a run whose rejects may be loaded again, of those that have some; raises KanalError where none may.
 
     Not those of a step that a resumed run would load itself, and not those that a later run has read anew: an older
     value must never overwrite a newer one.
     """
-    unfinished = {step.step for step in record.steps if step.status != "succeeded"}
+    unfinished = {step.step for step in record.steps if step.status != "succeeded"} - committed
     chosen, why = [], KanalError("")
     for name in names:
         since = log.read_since(record, name)
@@ -224,7 +276,8 @@ def _settle(plan: JobPlan, log: RunLogStore, job: str) -> None:
     targets = {step.name: step.target for step in plan.steps if isinstance(step, PipelinePlan)}
     for dead, token, name in log.unresolved_replays(job):
         if name in targets:
-            found = targets[name].journal.recorded(token, name)
+            # Claimed, so that a process that was taken for dead commits nothing more.
+            found = targets[name].journal.claim(token, name, log.owner)
             log.settle(dead, name, found is not None and found.done, found.batches if found is not None else 0)
 
 

@@ -37,13 +37,15 @@ class RunOptions(Struct, frozen=True):
     #: The time zone of `since` and `until`, where they have none of their own.
     zone: str | None = None
     start: Start | None = None
+    #: Load all rows even if an unfinished run has committed some of them.
+    anew: bool = False
 
     @property
     def kept(self) -> dict[str, Any]:
         """The same in the form in which the run log keeps it."""
         options = asdict(self) | {"parameters": dict(self.parameters or {}), "all": self.everything}
         options |= {name: str(options[name]) for name in ("since", "until") if options[name] is not None}
-        del options["everything"], options["start"]
+        del options["everything"], options["start"], options["anew"]
         return {name: value for name, value in options.items() if value}
 
 

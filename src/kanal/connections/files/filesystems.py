@@ -134,10 +134,12 @@ class FilesystemStore:
             return cast("IO[bytes]", system.open(self._path(file.name), "rb"))
 
     def move(self, name: str, to: str) -> None:
+        if self.look_up(to) is not None:
+            raise StoreError(f"{name} cannot be moved to {to}: there is a file of that name", "move that one away")
         with self._told(f"{name} cannot be moved to {to}") as system:
-            self._move(system, name, to)
+            self._move(system, name, to, False)
 
-    def _move(self, system: Any, name: str, to: str, size: int | None = None) -> None:
+    def _move(self, system: Any, name: str, to: str, again: bool) -> None:
         folder = self._path(to).rpartition("/")[0]
         if folder:
             system.makedirs(folder, exist_ok=True)
@@ -147,9 +149,8 @@ class FilesystemStore:
                 return
         except FileNotFoundError:  # another process has done it just now
             pass
-        there = self.look_up(to)
-        if there is None or size not in (None, there.size):
-            raise StoreError(f"{name} is not there any more, and {to} neither", "see what has become of it")
+        if not again:
+            raise StoreError(f"{name} is not there any more", "see what has become of it")
 
     def remove(self, name: str) -> None:
         with contextlib.suppress(FileNotFoundError), self._told(f"{name} cannot be removed") as system:
@@ -174,9 +175,9 @@ class FilesystemStore:
             with system.open(self._path(path), "wb") as out:
                 shutil.copyfileobj(content, out, 4 * 1024 * 1024)
 
-    def publish(self, receipt: Receipt) -> None:
+    def publish(self, receipt: Receipt, again: bool = False) -> None:
         with self._told(f"{receipt['name']} cannot be written") as system:
-            self._move(system, receipt["file"], receipt["name"], receipt["size"])
+            self._move(system, receipt["file"], receipt["name"], again)
 
     def discard(self, receipt: Receipt) -> None:
         with contextlib.suppress(KanalError):

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 from collections.abc import Hashable, Iterator, Sequence
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING, Any, Self
 
 import numpy as np
@@ -21,6 +22,7 @@ from kanal.connections.files.packing import ending_of
 from kanal.connections.files.sniffing import sniffed
 from kanal.connections.files.stores import FoundFile, LocalStore, Store, check_pattern, fits
 from kanal.connections.files.writers import Writer, writer_of
+from kanal.connections.journal import LoadedFile
 from kanal.connections.plain import PlainCatalogue, PlainConnection, PlainTables
 from kanal.connections.reading import Reading
 from kanal.connections.roles import Reads, Writes
@@ -264,14 +266,31 @@ class Folder(PlainConnection):
         """True where there is a file of that name."""
         return self.store.look_up(name) is not None
 
-    def move_file(self, name: str, to: str) -> None:
-        """Give a file another name, if that has not been done; raises KanalError."""
-        if self.has_file(name):
-            self.store.move(name, to)
+    def after_load(self, file: LoadedFile) -> str | None:
+        """Move or delete a file as its entry says, unless that has been done; a note if it is left. Raises KanalError.
 
-    def remove_file(self, name: str) -> None:
-        """Remove a file, if that has not been done; raises KanalError."""
-        self.store.remove(name)
+        A file that is not the one that was loaded is left alone, and no file is overwritten.
+        """
+        found = self.store.look_up(file.name)
+        if found is None or file.pending is None:
+            return None
+        if not found.same_as(file):
+            return f"{file.name} has changed since it was loaded, so it stays for the next run"
+        act, _, to = file.pending.partition(" ")
+        if act == "move":
+            place = PurePosixPath(to)
+            ending = "".join(place.suffixes)
+            bare = place.name[: len(place.name) - len(ending)]
+            for number in itertools.count(2):
+                there = self.store.look_up(to)
+                if there is None:
+                    self.store.move(file.name, to)
+                    return None
+                if there.same_as(file):  # a copy of an earlier try
+                    break
+                to = place.with_name(f"{bare}-{number}{ending}").as_posix()
+        self.store.remove(file.name)
+        return None
 
     def batches(self, reading: Reading) -> Iterator[SourceBatch]:
         table, left = reading.table, reading.limit

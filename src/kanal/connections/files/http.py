@@ -185,7 +185,7 @@ class HttpStore:
     def prepare(self, written: IO[bytes], name: str) -> Receipt:
         raise lacks(self._host, Writes.APPEND)
 
-    def publish(self, receipt: Receipt) -> None:
+    def publish(self, receipt: Receipt, again: bool = False) -> None:
         raise lacks(self._host, Writes.APPEND)
 
     def discard(self, receipt: Receipt) -> None:

@@ -37,7 +37,7 @@ class FileJournal:
         """Commit: from when the note is there on, nothing of it is lost. Raises KanalError."""
         self.store.keep_note(_COMMIT + name, json.dumps(content))
         try:
-            self._carry_out(_COMMIT + name, content)
+            self._carry_out(_COMMIT + name, content, again=False)
         except KanalError as error:
             raise KanalError(f"the load is committed, but not all of it is visible yet: {error.what}",
                              f"{error.remedy}; what is missing follows with the next run") from None  # fmt: skip
@@ -47,12 +47,12 @@ class FileJournal:
         for name in self.store.notes(_COMMIT):
             text = self.store.note(name)
             if text is not None:
-                self._carry_out(name, json.loads(text))
+                self._carry_out(name, json.loads(text), again=True)
         self.store.tidy()
 
-    def _carry_out(self, name: str, content: dict[str, Any]) -> None:
+    def _carry_out(self, name: str, content: dict[str, Any], again: bool) -> None:
         for receipt in content["publish"]:
-            self.store.publish(receipt)
+            self.store.publish(receipt, again)
         for gone in content["remove"]:
             self.store.remove(gone)
         for note, text in content["notes"].items():
@@ -85,6 +85,11 @@ class FileJournal:
         self.catch_up()
         found = self._entry(token, step)
         return Progress.of(found["progress"]) if found is not None and "progress" in found else None
+
+    def claim_first(self, token: str, steps: Sequence[str], owner: str) -> None:
+        """Make entries for the steps of a new run; raises KanalError."""
+        for step in steps:
+            self.store.keep_note(_name("progress", token, step), json.dumps({"token": token, "owner": owner}))
 
     def claim(self, token: str, step: str, owner: str) -> Progress | None:
         """Make a step's entry that of who goes on with it; how far it was committed before."""

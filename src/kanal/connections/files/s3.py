@@ -139,15 +139,11 @@ class S3Store:
         return ranged(file.size, fetch)
 
     def move(self, name: str, to: str) -> None:
-        try:
-            with self._told(f"{name} cannot be moved to {to}"):
-                source = {"Bucket": self._bucket, "Key": self._prefix + name}
-                self._client.copy(source, self._bucket, self._prefix + to)
-        except FileNotFoundError:
-            if self.look_up(to) is None:
-                raise StoreError(
-                    f"{name} is not there any more, and {to} neither", "see what has become of it"
-                ) from None
+        if self.look_up(to) is not None:
+            raise StoreError(f"{name} cannot be moved to {to}: there is a file of that name", "move that one away")
+        with self._told(f"{name} cannot be moved to {to}"):
+            source = {"Bucket": self._bucket, "Key": self._prefix + name}
+            self._client.copy(source, self._bucket, self._prefix + to)
         self.remove(name)
 
     def remove(self, name: str) -> None:
@@ -173,7 +169,7 @@ class S3Store:
                 parts.append({"PartNumber": number, "ETag": answer["ETag"]})
         return {"name": name, "upload": upload, "parts": parts, "size": size}
 
-    def publish(self, receipt: Receipt) -> None:
+    def publish(self, receipt: Receipt, again: bool = False) -> None:
         name = receipt["name"]
         try:
             with self._told(f"{name} cannot be written"):
@@ -183,7 +179,7 @@ class S3Store:
                 )  # fmt: skip
         except FileNotFoundError:  # which has been done before
             there = self.look_up(name)
-            if there is None or there.size != receipt["size"]:
+            if not again and (there is None or there.size != receipt["size"]):
                 raise StoreError(f"the upload of {name} is gone", "run the step anew") from None
 
     def discard(self, receipt: Receipt) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import datetime as dt
+import errno
 import hashlib
 import os
 import re
@@ -15,6 +16,7 @@ from typing import IO, Any, ClassVar, Protocol, cast
 
 from msgspec import Struct
 
+from kanal.connections.journal import LoadedFile
 from kanal.core.errors import KanalError
 from kanal.core.records import PartlyCompared
 
@@ -42,6 +44,20 @@ class FoundFile(PartlyCompared, Struct, frozen=True, eq=False):
         """Raise KanalError where the file is not what it was when it was found."""
         if self.store.look_up(self.name) != self:
             raise KanalError(f"{self.name} has changed while it was read", "run it again once the file is complete")
+
+    @property
+    def modified_text(self) -> str:
+        """When it was last modified, as a loaded file is remembered, in UTC."""
+        return self.modified.astimezone(dt.UTC).isoformat(timespec="microseconds")
+
+    def same_as(self, known: LoadedFile) -> bool:
+        """True if it is in the state in which a file was loaded: of the same size, and of the same time and tag, or
+        else of the same content. The name does not count."""
+        if self.size != known.size:
+            return False
+        if self.modified_text == known.modified and self.tag in ("", known.checksum):
+            return True
+        return self.checksum() == known.checksum
 
     def checksum(self) -> str:
         """What tells its content from any other: the store's tag, or else the SHA-256 of all of it."""
@@ -81,7 +97,7 @@ class Store(Protocol):
         """A file's content; raises KanalError or OSError where it cannot be read or is no longer the same."""
 
     def move(self, name: str, to: str) -> None:
-        """Give a file another name; raises KanalError. Nothing where that has been done before."""
+        """Give a file another name, which no file has; raises KanalError."""
 
     def remove(self, name: str) -> None:
         """Remove a file, if it is there; raises KanalError."""
@@ -94,8 +110,12 @@ class Store(Protocol):
     def prepare(self, written: IO[bytes], name: str) -> Receipt:
         """Have a file that was begun ready, so that `publish` makes it visible at once, even in another process."""
 
-    def publish(self, receipt: Receipt) -> None:
-        """Make a prepared file visible, whole; nothing where that has been done before. Raises KanalError."""
+    def publish(self, receipt: Receipt, again: bool = False) -> None:
+        """Make a prepared file visible, whole; raises KanalError.
+
+        `again` is true if a process that died may have done it: a file that is gone has then been published, even if
+        somebody has taken it since.
+        """
 
     def discard(self, receipt: Receipt) -> None:
         """Remove a prepared file."""
@@ -222,17 +242,20 @@ class LocalStore:
             self.path_of(name).unlink(missing_ok=True)
 
     def move(self, name: str, to: str) -> None:
+        here, there = self.path_of(name), self.path_of(to)
         with told(f"{name} cannot be moved to {to}"):
-            self._move(self.path_of(name), self.path_of(to))
-
-    def _move(self, here: Path, there: Path, size: int | None = None) -> None:
-        there.parent.mkdir(parents=True, exist_ok=True)
-        try:
-            here.replace(there)
-        except FileNotFoundError:  # which may have been done before
-            if not there.exists() or size not in (None, there.stat().st_size):
+            there.parent.mkdir(parents=True, exist_ok=True)
+            try:
+                os.link(here, there)  # which, unlike a rename, overwrites nothing
+            except FileExistsError:
                 raise
-        _settle(there.parent)
+            except OSError:  # a file system without links
+                if there.exists():
+                    raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST)) from None
+                here.rename(there)
+            else:
+                here.unlink()
+            _settle(there.parent)
 
     # --- files that are written ------------------------------------------------------------------------------------
 
@@ -257,9 +280,16 @@ class LocalStore:
             os.fsync(written.fileno())
         return {"file": Path(written.name).name, "name": name, "size": os.fstat(written.fileno()).st_size}
 
-    def publish(self, receipt: Receipt) -> None:
+    def publish(self, receipt: Receipt, again: bool = False) -> None:
+        here, there = self._own / receipt["file"], self.path_of(receipt["name"])
         with told(f"{receipt['name']} cannot be written"):
-            self._move(self._own / receipt["file"], self.path_of(receipt["name"]), receipt["size"])
+            there.parent.mkdir(parents=True, exist_ok=True)
+            try:
+                here.replace(there)
+            except FileNotFoundError:
+                if not again:
+                    raise
+            _settle(there.parent)
 
     def discard(self, receipt: Receipt) -> None:
         with contextlib.suppress(OSError):

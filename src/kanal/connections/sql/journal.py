@@ -95,7 +95,7 @@ class SqlJournal:
     def record(self, load: Load, done: Progress, token: str, step: str, owner: str) -> None:
         """Record, within a load's transaction, how far a step is committed with it.
 
-        Raises KanalError where another process has gone on with the run: of two that do, one alone can commit.
+        Raises KanalError if another process has claimed the step: of two, only the later one can commit.
         """
         text = json.dumps(done.content())
         if len(text) > _LONGEST:
@@ -115,6 +115,13 @@ class SqlJournal:
         found = {name: progress for name, progress in self.database.found_by(query) if progress is not None}
         text = found.get(_key(token, step), found.get(step[:200]))
         return None if text is None else Progress.of(json.loads(text))
+
+    def claim_first(self, token: str, steps: Sequence[str], owner: str) -> None:
+        """Make entries for the steps of a new run, all at once; raises KanalError."""
+        with self.database.load() as load:
+            for step in steps:
+                load.execute(PROGRESS.insert().values(token=token, step=_key(token, step), owner=owner))
+            load.commit()
 
     def claim(self, token: str, step: str, owner: str) -> Progress | None:
         """Make a step's entry that of who goes on with it, so that nobody else can commit any more; how far it was

@@ -343,6 +343,8 @@ class RunThere:
 
     #: Another may be given the step while this one cannot be reached.
     elsewhere = True
+    #: A try claims its step itself.
+    claimed: frozenset[str] = frozenset()
 
     def needs_mark(self, step: PipelinePlan) -> bool:
         """True where the target can tell what of the step is committed, and by whom."""
