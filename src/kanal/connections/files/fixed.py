@@ -40,6 +40,7 @@ class FixedWidth:
         values: list[str] = []
         lines: list[int] = []
         bad: list[BadLine] = []
+        blank: list[tuple[int, bytes]] = []
 
         def part() -> Part:
             columns = {
@@ -52,10 +53,13 @@ class FixedWidth:
             content = lines_of(in_utf8(stream, self._form.encoding, file.name), file.name)
             for number, raw in enumerate(content, 1):
                 text = raw.decode("utf-8", "surrogateescape").rstrip("\r\n")
-                if number <= self._form.skip_lines or not text.strip(" \x1a") or (
-                    comment and text.startswith(comment)
-                ):  # fmt: skip
+                if number <= self._form.skip_lines or (comment and text.startswith(comment)):
                     continue
+                if not text.strip(" \x1a"):
+                    blank.append((number, raw))
+                    continue
+                bad += [BadLine(file.name, place, shown(line), "the line is blank") for place, line in blank]
+                blank.clear()  # at the end of the file they are nothing
                 wrong = self._wrong(file, number, text, whole=raw.endswith(b"\n"))
                 if wrong:
                     bad.append(BadLine(file.name, number, shown(raw), wrong))

@@ -86,15 +86,24 @@ def pointer_to(parts: Sequence[str]) -> str:
 
 
 def found_at(value: Any, parts: Sequence[str]) -> Any:
-    """What a pointer leads to in a value; None where that has no such part."""
+    """What a pointer leads to in a value; None if the value has no such part."""
+    return _found_at(value, parts)[0]
+
+
+def is_at(value: Any, parts: Sequence[str]) -> bool:
+    """True if a pointer leads to a part of a value, even to null."""
+    return _found_at(value, parts)[1]
+
+
+def _found_at(value: Any, parts: Sequence[str]) -> tuple[Any, bool]:
     for part in parts:
-        if isinstance(value, dict):
-            value = value.get(part)
+        if isinstance(value, dict) and part in value:
+            value = value[part]
         elif isinstance(value, list) and part.isascii() and part.isdigit() and int(part) < len(value):
             value = value[int(part)]
         else:
-            return None
-    return value
+            return None, False
+    return value, True
 
 
 #: The place of a row, the row or what is wrong with it, and its text.
@@ -137,8 +146,13 @@ class JsonText:
                     more = "" if row is None or self._pointers else next((n for n in row if n not in known), "")
                     unknown = (f'it has "{shortened(more, 60)}", which the first {_LOOKED_AT:,} rows have not: name '
                                "the columns in a [format.NAME]") if more else ""  # fmt: skip
+                    if row is not None and self._pointers and not any(
+                        is_at(row, parts) for parts in self._pointers.values()
+                    ):  # fmt: skip
+                        unknown = "it has none of the columns that the format names"
                     if row is None or wrong or unknown:
-                        bad.append(BadLine(file.name, number, shown(raw), wrong or unknown))
+                        text = raw or json.dumps(row, ensure_ascii=False).encode("utf-8", "surrogateescape")
+                        bad.append(BadLine(file.name, number, shown(text), wrong or unknown))
                     else:
                         good.append(row)
                         lines.append(number)

@@ -9,6 +9,8 @@ import gzip
 import io
 import json
 import lzma
+import math
+import re
 from collections.abc import Callable, Sequence
 from decimal import Decimal
 from typing import IO, Any, ClassVar, Protocol, cast
@@ -16,6 +18,7 @@ from typing import IO, Any, ClassVar, Protocol, cast
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 
 from kanal.connections.files.formats import kind_of, needed
 from kanal.connections.files.packing import endings_of
@@ -31,6 +34,8 @@ from kanal.definition import Format
 #: The most rows of a sheet, its header among them, and characters of a cell.
 SHEET_ROWS, CELL_LENGTH = 1_048_576, 32_767
 _MOST_DIGITS = 15
+#: Ends of lines, which stand in JSON between values only; texts may have other separators, such as U+2028.
+_LINE_ENDS = re.compile(r"[\r\n]+")
 _FORMULA = r"^[=+\-@\t\r]"
 _NUMBER = r"^[+\-]?[0-9]+([.,][0-9]+)*([eE][+\-]?[0-9]+)?$"
 #: By ending, how a file is packed.
@@ -233,7 +238,7 @@ def json_values(values: pa.Array, kind: SqlType) -> list[str]:
     if kind.family in (Family.INTEGER, Family.DECIMAL, Family.DOUBLE, Family.BOOLEAN):
         return [text if text is not None else "null" for text in found]
     if kind.family is Family.JSON:
-        return ["null" if text is None else " ".join(text.splitlines()) for text in found]
+        return ["null" if text is None else _LINE_ENDS.sub(" ", text) for text in found]
     return [json.dumps(text, ensure_ascii=False) for text in found]
 
 
@@ -344,11 +349,76 @@ class ArrowStreamWriter(ArrowWriter):
     _make: ClassVar[Callable[..., Any]] = pa.ipc.new_stream
 
 
+class Limit(Struct, frozen=True):
+    """Values that a format cannot hold unchanged: what they are, of which Arrow types, which they are of a column, and
+    what is said of one."""
+
+    values: str
+    applies: Callable[[pa.DataType], bool]
+    beyond: Callable[[pa.Array], pa.Array]
+    reason: Reason
+    message: str
+
+
+def _beyond_whole(values: pa.Array) -> pa.Array:
+    return pc.or_(pc.greater(values, EXACT), pc.less(values, -EXACT))
+
+
+def _beyond_digits(values: pa.Array) -> pa.Array:
+    if values.type.precision <= _MOST_DIGITS:
+        return pa.array(np.zeros(len(values), dtype=np.bool_))
+    found = values.to_pylist()
+    return pa.array([one is not None and len(one.normalize().as_tuple().digits) > _MOST_DIGITS for one in found])
+
+
+def _beyond_floating(values: pa.Array) -> pa.Array:
+    """Numbers that are others once they are written with 16 digits."""
+    found = values.cast(pa.float64()).to_pylist()
+    return pa.array([one is not None and math.isfinite(one) and float(f"{one:.16G}") != one for one in found])
+
+
+def _has_date(kind: pa.DataType) -> bool:
+    return bool(pa.types.is_date(kind) or (pa.types.is_timestamp(kind) and kind.tz is None))
+
+
+def _has_time(kind: pa.DataType) -> bool:
+    return bool(pa.types.is_time(kind) or (pa.types.is_timestamp(kind) and kind.tz is None))
+
+
+def _beyond_days(values: pa.Array) -> pa.Array:
+    # To a workbook, 1900 is a leap year, so programs differ in what its first days are.
+    return pc.less(values.cast(pa.date32()), pa.scalar(dt.date(1900, 3, 1)))
+
+
+def _finer(values: pa.Array) -> pa.Array:
+    return pc.not_equal(pc.microsecond(values), 0)
+
+
 class WorkbookWriter:
     """A workbook of one sheet: numbers, dates, times and true or false as such, all else as text, never a formula."""
 
     texts: ClassVar[bool] = False
     most_rows: ClassVar[int | None] = SHEET_ROWS - 1
+    #: All that a cell cannot hold unchanged.
+    limits: ClassVar[tuple[Limit, ...]] = (
+        Limit("whole numbers above 9,007,199,254,740,992", pa.types.is_integer, _beyond_whole, Reason.OUT_OF_RANGE,
+              f"a workbook holds {_MOST_DIGITS} digits exactly: convert it to text"),
+        Limit("decimals of more than 15 digits", pa.types.is_decimal, _beyond_digits, Reason.OUT_OF_RANGE,
+              f"a workbook holds {_MOST_DIGITS} digits exactly: convert it to text"),
+        Limit("infinity and NaN", pa.types.is_floating, lambda values: pc.invert(pc.is_finite(values)),
+              Reason.OUT_OF_RANGE, "a workbook has no such number: leave it out"),
+        Limit("floating-point numbers that take more than 16 digits, such as 0.1 + 0.2", pa.types.is_floating,
+              _beyond_floating, Reason.WOULD_ROUND, "a workbook keeps 16 digits of it: round it, or make it text"),
+        Limit("empty text", pa.types.is_string, lambda values: pc.equal(values, ""), Reason.BAD_TEXT,
+              "a workbook has no empty text: make it NULL by NULLIF(…, '')"),
+        Limit(f"text of more than {CELL_LENGTH:,} characters", pa.types.is_string,
+              lambda values: pc.greater(pc.utf8_length(values), CELL_LENGTH), Reason.TOO_LONG,
+              f"a cell holds {CELL_LENGTH:,} characters"),
+        Limit("dates before 1900-03-01", _has_date, _beyond_days, Reason.OUT_OF_RANGE,
+              "a workbook holds days from 1900-03-01 on: convert it to text"),
+        Limit("times finer than a thousandth of a second", _has_time, _finer,
+              Reason.WOULD_ROUND, "a workbook holds times to a thousandth of a second: convert it to text"),
+    )  # fmt: skip
 
     def __init__(self, stream: IO[bytes], names: Sequence[str], types: Sequence[SqlType], form: Format) -> None:
         xlsxwriter = needed("xlsxwriter", "excel", "a workbook is to be written")
@@ -380,35 +450,10 @@ class WorkbookWriter:
     def stored(cls, rows: pa.RecordBatch, form: Format) -> tuple[pa.RecordBatch, Misfits]:
         del form
         misfits: Misfits = []
-        none = "a workbook has no such number: leave it out"
-        empty = "a workbook has no empty text: make it NULL by NULLIF(…, '')"
-        moments = "a workbook holds days from 1900 on, and times to a thousandth of a second: convert it to text"
-        inexact = f"a workbook holds {_MOST_DIGITS} digits exactly: convert it to text"
         for name, values in zip(rows.schema.names, rows.columns, strict=True):
-            kind = values.type
-            if pa.types.is_integer(kind):
-                bad = pc.or_(pc.greater(values, EXACT), pc.less(values, -EXACT))
-                misfits += _faults(name, values, bad, Reason.OUT_OF_RANGE, inexact)
-            elif pa.types.is_decimal(kind):
-                if kind.precision > _MOST_DIGITS:
-                    long = [
-                        value is not None and len(value.normalize().as_tuple().digits) > _MOST_DIGITS
-                        for value in values.to_pylist()
-                    ]
-                    misfits += _faults(name, values, pa.array(long, pa.bool_()), Reason.OUT_OF_RANGE, inexact)
-            elif pa.types.is_floating(kind):
-                bad = pc.invert(pc.is_finite(values))
-                misfits += _faults(name, values, bad, Reason.OUT_OF_RANGE, none)
-            elif pa.types.is_string(kind):
-                misfits += _faults(name, values, pc.equal(values, ""), Reason.BAD_TEXT, empty)
-                bad = pc.greater(pc.utf8_length(values), CELL_LENGTH)
-                misfits += _faults(name, values, bad, Reason.TOO_LONG, f"a cell holds {CELL_LENGTH:,} characters")
-            elif pa.types.is_date(kind) or (pa.types.is_timestamp(kind) and kind.tz is None):
-                year = pc.year(values)
-                bad = pc.or_(pc.less(year, 1900), pc.greater(year, 9999))
-                if pa.types.is_timestamp(kind):
-                    bad = pc.or_(bad, pc.not_equal(pc.microsecond(values), 0))
-                misfits += _faults(name, values, bad, Reason.OUT_OF_RANGE, moments)
+            for limit in cls.limits:
+                if limit.applies(values.type):
+                    misfits += _faults(name, values, limit.beyond(values), limit.reason, limit.message)
         return rows, misfits
 
     @classmethod

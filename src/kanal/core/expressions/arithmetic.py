@@ -57,6 +57,8 @@ def arithmetic(operator: str, left: Node, right: Node) -> Node:
             )
     if Family.NULL in (left.type.family, right.type.family):
         other = right.type if left.type.family is Family.NULL else left.type
+        if other.family is Family.NULL:
+            raise ExpressionError(f"NULL {operator} NULL has no type", "write CAST(NULL AS integer) or the like")
         left, right = convert(left, other), convert(right, other)
     families = {left.type.family, right.type.family}
     if Family.DOUBLE in families:

@@ -82,7 +82,7 @@ def _round_digits(frame: Frame, number: pa.Array, digits: pa.Array, mode: str) -
         rows = mask_of(pc.equal(digits, count))
         chosen = null_where_not(roomy, rows)
         if -count > number.type.precision - scale:
-            chosen = pc.multiply(chosen, pa.scalar(0)).cast(roomy.type)  # less than half of what is rounded to
+            chosen = pc.if_else(chosen.is_valid(), pa.scalar(0).cast(roomy.type), chosen)  # it rounds to nothing
         elif count < scale:
             chosen = pc.round(chosen, ndigits=int(count), round_mode=mode)
         result = pc.coalesce(result, chosen)

@@ -441,26 +441,42 @@ def regexp_replace(
         text,
         [pattern, by] if flags is None else [pattern, by, flags],
         lambda pattern, by, flags="": linear(pattern, flags),
-        lambda values, compiled, parts: pc.replace_substring_regex(
-            values,
-            compiled,
-            _replacement(parts[1], compiled),
-            max_replacements=-1 if "g" in (parts[2] if len(parts) > 2 else "") else 1,
-        ),
+        lambda values, compiled, parts: _replaced(values, compiled, parts[1], "g" in (parts[2:] or ("",))[0]),
     )
 
 
-def _replacement(by: str, pattern: str) -> str:
-    r"""A replacement in the engine's form: \0 for all of the match, references to groups that there are."""
+#: What matches a place, and not characters.
+_ASSERTS = re.compile(r"[$^]|\\[bBAz]")
+
+
+def _replaced(values: pa.Array, pattern: str, by: str, everywhere: bool) -> pa.Array:
+    """The first match replaced, or all of them."""
+    if everywhere:
+        return pc.replace_substring_regex(values, pattern, _replacement(by, pattern))
+    groups = group_count(pattern)
+    beyond = any(7 < int(mark) <= groups for mark in re.findall(r"\\([1-9])", by))  # the engine counts no more than 9
+    if beyond or not _ASSERTS.search(pattern):
+        return pc.replace_substring_regex(values, pattern, _replacement(by, pattern), max_replacements=1)
+    # Asked for one replacement, Arrow matches what it has found once more by itself, where ^, $ and \y mean something
+    # else. So what comes before the match is matched too, and put back.
+    whole = rf"\A((?s:.*?))({pattern})"
+    return pc.replace_substring_regex(values, whole, rf"\1{_replacement(by, pattern, 2)}")
+
+
+def _replacement(by: str, pattern: str, before: int = 0) -> str:
+    r"""A replacement in the engine's form: \0 for all of the match, references to groups that there are.
+
+    `before` is the number of groups that are put before those of the pattern; the last of them is all of the match.
+    """
     groups = group_count(pattern)
 
     def reference(match: re.Match[str]) -> str:
         mark = match[1]
         if mark == "&":
-            return r"\0"
+            return rf"\{before}"
         if mark.isdigit() and mark != "0":
-            return rf"\{mark}" if int(mark) <= groups else ""
-        return r"\\" if mark == "\\" else ""
+            return rf"\{int(mark) + before}" if int(mark) <= groups else ""
+        return r"\\" + ("" if mark == "\\" else mark)  # before anything else, it stands for itself
 
     return re.sub(r"\\(.?)", reference, by, flags=re.DOTALL)
 
