@@ -25,7 +25,7 @@ from kanal.definition.places import quote_part, split_place, split_table
 from kanal.definition.problems import JobError, Problem
 from kanal.definition.resources import Resource, SignIn
 from kanal.definition.schedule import Notify, Schedule
-from kanal.definition.secrets import Secret, list_of, no_plain_secret, share_or_count, within
+from kanal.definition.secrets import Secret, least_rows, list_of, no_plain_secret, share_or_count, within
 
 Scalar = bool | int | float | str | dt.datetime | dt.date | dt.time
 Rounding = Literal["floor", "ceiling", "half_up", "half_even", "toward_zero"]
@@ -350,6 +350,9 @@ class Check(Model):
 _Limit = Annotated[int | str | None, BeforeValidator(lambda v: None if v is None else share_or_count(v))]
 
 
+_Least = Annotated[int | str | None, BeforeValidator(lambda v: None if v is None else least_rows(v))]
+
+
 class History(Model):
     """How versions of a row are kept: the target's columns that say from when until when a version is valid, and which
     is current; the expression of a change's moment; and columns that are overwritten in all versions."""
@@ -399,6 +402,7 @@ class Settings(Model):
     not_matched: Literal["insert", "ignore"] = "insert"
     missing: Literal["keep", "delete"] = "keep"
     max_deletes: _Limit = None
+    min_rows: _Least = None
     commit: Literal["step", "batch", "job"] = "step"
     retries: int = Field(default=3, ge=0, le=100)
     retry_wait: Annotated[float, BeforeValidator(_as_float)] = Field(default=2.0, ge=0, le=3600)

@@ -70,6 +70,19 @@ def share_or_count(value: Any) -> Any:
     return value
 
 
+_LEAST = re.compile(r"[0-9]+(?:\.[0-9]+)? ?%(?: of (?:usual|last run))?")
+
+
+def least_rows(value: Any) -> Any:
+    """A number of rows, or a share of what the target has, of the last run or of what is usual, for a validator."""
+    if isinstance(value, str) and not _LEAST.fullmatch(value):
+        raise ValueError(
+            f'"{value}" is neither a number of rows nor a share: write "80%" (of the rows that the target has), '
+            '"80% of last run" or "50% of usual"'
+        )
+    return value if isinstance(value, str) else share_or_count(value)
+
+
 def within(limit: int | str | None, rows: int, whole: int) -> bool:
     """True where so many rows of a whole are no more than a number or a share of it, such as "1%"."""
     if limit is None:

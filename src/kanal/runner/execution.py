@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import logging
+import math
 import queue
 import signal
 import threading
@@ -22,6 +23,7 @@ from kanal.connections.roles import Reads, Writes
 from kanal.core.errors import KanalError, passes, sentence
 from kanal.core.rejects import Reject
 from kanal.core.tally import WRITES, Tally
+from kanal.definition.secrets import share_of
 from kanal.runlog import BatchRecord, RunLogStore, RunRecord, StepRecord
 from kanal.runlog.liveness import SIGN_EVERY
 from kanal.runner.attempt import Attempt, Transaction, failed_try
@@ -190,8 +192,19 @@ class Execution:
         """True for a run that goes on."""
         return self.record.steps_begun
 
+    def _know_least_rows(self) -> None:
+        """Replace shares of earlier runs' rows, as pipelines ask for, by numbers of rows; none if no run is known."""
+        for place, step in enumerate(self.plan.steps):
+            if isinstance(step, PipelinePlan) and " of " in str(step.settings.min_rows):
+                share, _, whole = str(step.settings.min_rows).partition(" of ")
+                known = self.log.usual(self.record, 1 if whole == "last run" else 10).get(step.name)
+                least = None if known is None else math.ceil(share_of(share) * known.read)
+                made = replace(step, settings=step.settings.model_copy(update={"min_rows": least}))
+                self.plan.steps[place] = self._steps[step.name] = made
+
     def run(self) -> Run:
         """Run all steps; how they ended."""
+        self._know_least_rows()
         started = time.perf_counter()
         self._watch("run_begins", self.number, [(step.name, step.kind) for step in self.plan.steps])
         tell("run_begins", run=self.number, job=self.plan.job.job, steps=len(self.plan.steps))

@@ -29,6 +29,7 @@ def plan_of_replay(plan: PipelinePlan) -> PipelinePlan:
             "write": plan.writing.rule.adding().name,
             "missing": "keep",
             "max_deletes": None,
+            "min_rows": None,
             "max_rejects": None,
             "reject": "row",
             "first_sql": None,

@@ -198,8 +198,11 @@ class PipelineStep(StepWriting):
         rule, deleted = (shared.emptied if shared else {}).get(plan.name, (None, 0))
         if plan.settings.first_sql:
             load.run_sql(plan.settings.first_sql)
+        self._rows_before = deleted
         if rule is None:
             rule = rule_for(load, plan.writing)
+            if isinstance(plan.settings.min_rows, str):
+                self._rows_before = load.count(plan.target_table)
             deleted = rule.begin().deleted
         self._tell_moment(rule)
         self._tell_exchange(rule)
@@ -246,8 +249,12 @@ class PipelineStep(StepWriting):
             for batch in batches:
                 self._go_on()
                 last = batch.position
+                prepared = self._prepare(batch)
+                if self.kept is None and plan.writing.rule.empties and prepared.tally.read == prepared.tally.filtered:
+                    self._log(prepared, prepared.tally, [], 0.0)  # no row yet for which the table is to be emptied
+                    continue
                 with self._load_for_batch() as (load, rule):
-                    prepared = self._prepare(batch, rule)
+                    self._encode(prepared, rule)
                     self._compete(prepared, rule)
                     started = time.perf_counter()
                     self._kept = SetAside[SourceBatch]() if rule.gathers else None
@@ -503,26 +510,32 @@ class PipelineStep(StepWriting):
         bad = np.ones(batch.rows, dtype=np.bool_)
         bad[good] = False
         keyed = self._claims.keys_of(taken(rows, good)) if self._claims is not None and len(good) else None
-        encoded = EncodedRows(rows, None)
-        if rule is not None:
-            encoded = rule.encode(taken(rows, good), None if gone is None else gone[good])
-            batch.forget()
-        return Prepared(
+        prepared = Prepared(
             batch=batch,
             made=made,
             rows=rows,
-            encoded=encoded,
+            encoded=EncodedRows(rows, None),
             offered=good,
             good=good,
             replacing=np.zeros(0, dtype=np.intp),
             bad=np.flatnonzero(bad),
             tally=tally,
             rejects=rejects,
-            seconds=time.perf_counter() - started,
+            seconds=0.0,
             keyed=keyed,
             gone=gone,
             held=held,
         )
+        if rule is not None:
+            self._encode(prepared, rule)
+        prepared.seconds = time.perf_counter() - started
+        return prepared
+
+    def _encode(self, prepared: Prepared, rule: WriteRule) -> None:
+        """Have the rows that may be written ready for a rule."""
+        gone = None if prepared.gone is None else prepared.gone[prepared.offered]
+        prepared.encoded = rule.encode(taken(prepared.rows, prepared.offered), gone)
+        prepared.batch.forget()
 
     def _filtered(self, batch: SourceBatch, tally: Tally, rejects: list[Reject]) -> SourceBatch:
         """The rows that the filter takes, as many as are still asked for; counts what was read for them."""

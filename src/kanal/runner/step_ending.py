@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import pyarrow as pa
@@ -15,6 +16,7 @@ from kanal.core.reasons import Reason
 from kanal.core.rejects import Reject, target_row
 from kanal.core.tally import Tally
 from kanal.core.transformation import convert_columns
+from kanal.definition.secrets import share_of
 from kanal.runlog import BatchRecord
 from kanal.runner.new_files import finish_files
 from kanal.runner.replay import NUMBER
@@ -29,6 +31,10 @@ class TooManyRejects(KanalError):
 
 class TooManyDeletes(KanalError):
     """More rows of the target would be deleted than the pipeline allows; the load is undone."""
+
+
+class TooFewRows(KanalError):
+    """Fewer rows came than the pipeline asks for; the load is undone."""
 
 
 class StepEnding(SecondChances):
@@ -84,6 +90,7 @@ class StepEnding(SecondChances):
         if self._deleted:
             self._log(None, Tally(), [], 0.0)
         self._limit_rejects(final=True)
+        self._ask_for_rows()
         if self.plan.settings.last_sql:
             load.run_sql(self.plan.settings.last_sql)
         if self._increment is not None and self._writes:
@@ -92,6 +99,28 @@ class StepEnding(SecondChances):
             self._files.record(load)
         self._number_on(load)
         self.tally.require_balance()
+
+    def _ask_for_rows(self) -> None:
+        """Raise TooFewRows if the source has given fewer rows than the pipeline asks for, or none for a table that is
+        emptied and had some."""
+        least, tally = self.plan.settings.min_rows, self.tally
+        if self.replayed is not None or (least is None and not self.plan.writing.rule.empties):
+            return
+        came, table = tally.read - tally.filtered, self.plan.target_table.name
+        if least is None:
+            if not came and tally.deleted:
+                raise TooFewRows(
+                    f"the source gave no rows, and {table} has {tally.deleted:,}, which would all be gone",
+                    "see what the source and the filter give, or set min_rows = 0 if the table may be emptied",
+                )
+            return
+        wanted = least if isinstance(least, int) else math.ceil(share_of(least) * self._rows_before)
+        if came < wanted:
+            asked = f"{least:,}" if isinstance(least, int) else f"{least} of the {self._rows_before:,} of {table}"
+            raise TooFewRows(
+                f"the source gave {came:,} rows, fewer than min_rows = {asked}",
+                "see what the source and the filter give, or set a smaller min_rows",
+            )
 
     def _number_on(self, load: Load) -> None:
         """Have what numbers the target's rows go on after those that were loaded."""

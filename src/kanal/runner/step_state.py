@@ -180,6 +180,8 @@ class StepState:
     _contest: Contest | None = dataclasses.field(init=False, default=None)
     _left: int | None = dataclasses.field(init=False, default=None)
     _deleted: int = dataclasses.field(init=False, default=0)
+    #: How many rows the target had, if a share of them is asked for.
+    _rows_before: int = dataclasses.field(init=False, default=0)
     _kept: SetAside[SourceBatch] | None = dataclasses.field(init=False, default=None)
     #: Of an exchange, up to where the other way has carried the target's changes.
     _theirs: Any = dataclasses.field(init=False, default=None)

@@ -186,6 +186,9 @@ def task_of(
 ) -> StepTask:
     """The message by which a step of a run is run elsewhere."""
     job = sent(job, step.name)
+    if isinstance(step, PipelinePlan):  # which the run may have found by its log
+        least = job.pipeline[step.name].model_copy(update={"min_rows": step.settings.min_rows})
+        job = job.model_copy(update={"pipeline": job.pipeline | {step.name: least}})
     tables = context.plan.tables
     return StepTask(
         job,

@@ -469,9 +469,7 @@ class PipelinePlanner(HistoryPlanner):
             self._problem("missing", "only a merge knows which rows are missing", 'set write = "merge"')
         if settings.delete_when is not None and not self.rule.needs_key:
             self._problem("delete_when", "only a merge knows which row is to go", 'set write = "merge"')
-        given = self.job.pipeline[self.name].model_fields_set
-        if "max_deletes" in given and settings.missing != "delete" and settings.delete_when is None:
-            self._problem("max_deletes", "nothing is deleted", 'set missing = "delete", or delete_when')
+        self._check_limits()
         if settings.missing == "delete" and settings.commits.by_batch:
             self._problem(
                 "missing", 'with commit = "batch", no batch knows which rows the others have', 'set commit = "step"'
@@ -488,6 +486,18 @@ class PipelinePlanner(HistoryPlanner):
             self._check_last_wins(key, target)
         if settings.duplicates != "reject" and not key:
             self._problem("duplicates", "which rows are doubled is told by a key", "add key = [COLUMN, …]")
+
+    def _check_limits(self) -> None:
+        """Limits of rows that mean nothing here."""
+        settings, given = self.settings, self.job.pipeline[self.name].model_fields_set
+        if "max_deletes" in given and settings.missing != "delete" and settings.delete_when is None:
+            self._problem("max_deletes", "nothing is deleted", 'set missing = "delete", or delete_when')
+        if settings.min_rows and settings.commits.by_batch:
+            self._problem(
+                "min_rows",
+                'with commit = "batch", rows are committed before all of them are counted',
+                'set commit = "step", or leave min_rows out',
+            )
 
     def _check_last_wins(self, key: tuple[str, ...], target: TableInfo) -> None:
         """What does not go with the last row of a key being the one that counts."""
