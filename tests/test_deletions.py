@@ -13,6 +13,7 @@ from conftest import Cli, Files, Place, document
 from kanal.connections.sql import verdict
 from kanal.connections.sql.postgresql import PostgreSQL
 from test_references import fill
+from test_runs import counts
 from test_servers import job, succeeded
 
 Places = Callable[[str], Place]
@@ -262,3 +263,23 @@ def test_a_merge_into_an_empty_table_does_not_go_through_it_for_each_row(places:
     new.sql("SELECT pg_sleep(1.5)")  # the server's statistics come a little late
     ((read,),) = new.rows("SELECT seq_tup_read FROM pg_stat_user_tables WHERE relname = 't'")
     assert read < 1_000_000
+
+
+@pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb", "duckdb", "firebird"])
+def test_a_row_is_withdrawn_unless_the_targets_is_newer(places: Places, tmp_path: Path, kind: str) -> None:
+    old, new = places("sqlite"), places(kind)
+    old.sql("CREATE TABLE s (k integer PRIMARY KEY, u integer, gone integer)",
+            "INSERT INTO s VALUES (1, 10, 1), (2, 10, 1), (3, 10, 1), (4, 10, 1)")  # fmt: skip
+    new.sql("CREATE TABLE t (k integer NOT NULL PRIMARY KEY, u integer)")
+    new.sql("INSERT INTO t VALUES (1, 9), (2, 10), (3, 11)")
+    body = '''[pipeline.t]
+        source = "old:s"
+        target = "new:t"
+        write = "merge"
+        key = "k"
+        skip = ["gone"]
+        newer_by = "u"
+        delete_when = "gone = 1"'''
+    step = succeeded(job(tmp_path, body, old=old, new=new).run())["t"]
+    assert new.rows("SELECT k FROM t") == [(3,)]
+    assert counts(step) == {"read": 4, "withdrawn": 3, "unchanged": 1, "deleted": 2}

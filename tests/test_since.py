@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -257,6 +258,28 @@ def test_an_exchange_in_both_ways(places: Places, files: Files, cli: Cli, kinds:
               "UPDATE t SET v = 'changed there again', changed = '2025-03-03 09:00:00' WHERE id = 2")  # fmt: skip
     expected = [(2, "changed there again"), (4, "new here"), (5, "new there")]  # a change outlives a deletion
     assert exchange() == (expected, [0, 0])
+
+
+@pytest.mark.parametrize("kinds", ["sqlite postgresql", "postgresql mariadb"])
+def test_the_newest_row_can_be_deleted(places: Places, tmp_path: Path, kinds: str) -> None:
+    here, there = ends_of_an_exchange(places, kinds)
+    since = '{ column = "changed", overlap = "1 second" }'
+    body = EXCHANGE.format(defaults='missing = "delete"\nmax_rejects = 0', since=since, more="")
+    made = job(tmp_path, body, here=here, there=there)
+    here.sql("INSERT INTO t VALUES (1, 'a', '2025-03-01 10:00:00'), (2, 'newest', '2025-03-01 12:00:00')")
+    succeeded(made.run())
+    there.sql("DELETE FROM t WHERE id = 2")
+    succeeded(made.run())  # too early: a row that comes late could be meant
+    assert [place.rows("SELECT id FROM t ORDER BY id") for place in (here, there)] == [[(1,), (2,)]] * 2
+    time.sleep(2.1)
+    succeeded(made.run())
+    for place in (there, here):
+        place.sql("DELETE FROM t WHERE id = 2")
+        for _ in range(2):
+            succeeded(made.run())
+            assert [place.rows("SELECT id FROM t ORDER BY id") for place in (here, there)] == [[(1,)]] * 2
+        here.sql("INSERT INTO t VALUES (2, 'newest', '2025-03-01 12:00:00')")
+        succeeded(made.run())
 
 
 @pytest.mark.parametrize(("seed", "kinds"), enumerate(EACH_EXCHANGE))

@@ -53,12 +53,23 @@ def moved_text(moment: dt.datetime) -> str:
 class Watermark(Struct, frozen=True):
     """Up to which change value a pipeline has loaded, as text, and the moment (UTC) of the run that set it.
 
-    `expression` is the one whose values it is about; None if that is not known.
+    `expression` is the one whose values it is about; None if that is not known. `last_read` is the moment (UTC) of the
+    latest run that read up to it, kept for exchanges.
     """
 
     watermark: str
     moved: str
     expression: str | None = None
+    last_read: str | None = None
+
+    def is_settled(self, overlap: Any) -> bool:
+        """True if no row up to it can come late: for as long as that may take, runs have found nothing beyond it."""
+        if not overlap:
+            return True
+        if self.last_read is None or not isinstance(overlap, dt.timedelta):
+            return False
+        moved, read = (dt.datetime.fromisoformat(text) for text in (self.moved, self.last_read))
+        return read - moved >= overlap
 
     def is_of(self, expression: str) -> bool:
         """True unless it is about another expression."""
@@ -130,6 +141,9 @@ class Journal(Protocol):
         self, load: Load, job: str, step: str, watermark: str | None, moment: dt.datetime, expression: str
     ) -> None:
         """Set a watermark within a load's transaction, or with None take it away."""
+
+    def note_read(self, load: Load, job: str, step: str, moment: dt.datetime) -> None:
+        """Note, within a load's transaction, that a run has read up to the watermark; nothing if there is none."""
 
     # --- files -----------------------------------------------------------------------------------------------------
 

@@ -33,6 +33,8 @@ class Increment(Struct):
     beyond_low: bool
     #: Rows without a change value are rejected where they would be loaded anew with each run.
     rejects_unclear: bool
+    #: True if the table is loaded the other way too.
+    exchanged: bool = False
     greatest: Any = None
     notes: list[str] = field(default_factory=list)
 
@@ -51,11 +53,27 @@ class Increment(Struct):
         watermark = None if found is None else change_value(found.watermark, since.change.type)
         low = since.lowest(watermark)
         # What comes again may be what the target has deleted meanwhile.
-        once = plan.exchange is not None and plan.exchange.deletes and not since.overlap
+        once = (
+            plan.exchange is not None and plan.exchange.deletes and (found is None or found.is_settled(since.overlap))
+        )
+        if once and watermark is not None and not since.bounded:
+            low = watermark
         beyond = (appends or once) and not since.bounded and watermark is not None
         # A comparison takes all rows, and finds those rejected that each run rejects.
         rejects = appends and (not since.bounded or (since.everything and not writes))
-        made = cls(since, journal, job, plan.name, moment, watermark, low, beyond, rejects, notes=notes)
+        made = cls(
+            since,
+            journal,
+            job,
+            plan.name,
+            moment,
+            watermark,
+            low,
+            beyond,
+            rejects,
+            plan.exchange is not None,
+            notes=notes,
+        )
         parts = [] if low is None else [f"{since.change.text} {'>' if beyond else '>='} {change_text(low)}"]
         parts += [] if since.high is None else [f"{since.change.text} < {change_text(since.high)}"]
         if appends and since.bounded:
@@ -94,6 +112,8 @@ class Increment(Struct):
         if self.greatest is not None and beyond and self.since.high is None:
             watermark, expression = change_text(self.greatest), kept_expression(self.since.change.text)
             self.journal.move_watermark(load, self.job, self.step, watermark, self.moment, expression)
+        if self.exchanged and self.since.high is None:
+            self.journal.note_read(load, self.job, self.step, self.moment)
 
 
 def _of_other(step: str, expression: str, found: Watermark, appends: bool) -> str:

@@ -137,18 +137,21 @@ class StepEnding(SecondChances):
             rule.moment = self.plan.target.storable(self.plan.target_table, rows)[0]
 
     def _carried_back(self) -> Any:
-        """Up to which change value the other way of an exchange has carried the target's changes; None for nothing."""
+        """Up to which change value the other way of an exchange has carried the target's changes, and that of which
+        none can come late any more; None for nothing."""
         exchange = self.plan.exchange
         found = exchange.journal.watermark(self.job, exchange.step) if exchange is not None else None
-        return None if found is None or exchange is None else change_value(found.watermark, exchange.since.change.type)
+        if found is None or exchange is None:
+            return None
+        carried, overlap = change_value(found.watermark, exchange.since.change.type), exchange.since.overlap
+        return carried, carried if found.is_settled(overlap) else carried - overlap
 
     def _tell_exchange(self, rule: WriteRule) -> None:
         """Tell a merge up to where the exchange that it is one way of has carried changes."""
         exchange, increment, by = self.plan.exchange, self._increment, self.plan.settings.newer_by
         if exchange is None or increment is None or by is None:
             return
-        theirs = self._theirs
-        settled = theirs - exchange.since.overlap if theirs is not None and exchange.since.overlap else theirs
+        theirs, settled = self._theirs or (None, None)
 
         def stored(value: Any) -> pa.RecordBatch | None:
             if value is None:

@@ -137,6 +137,9 @@ class FileJournal:
         text = None if watermark is None else json.dumps(content)
         cast("FileLoad", load).notes[_name("watermark", job, step)] = text
 
+    def note_read(self, load: Load, job: str, step: str, moment: dt.datetime) -> None:
+        """Nothing: files are no side of an exchange."""
+
     # --- files -----------------------------------------------------------------------------------------------------
 
     def make_files_ready(self) -> None:

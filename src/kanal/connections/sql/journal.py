@@ -50,6 +50,7 @@ def _watermarks(name: str, value: str) -> sa.Table:
 WATERMARK = _watermarks("kanal_watermark", "watermark")
 #: The expression whose values it is about; NULL if an earlier version of Kanal has moved it.
 WATERMARK.append_column(sa.Column("expression", sa.String(500)))
+WATERMARK.append_column(sa.Column("last_read", sa.String(30)))
 #: What it was called before; read where it is there, and replaced when a load needs the table.
 _FORMER = _watermarks("kanal_mark", "mark")
 
@@ -204,6 +205,11 @@ class SqlJournal:
         if watermark is not None:
             values = {"job": job[:200], "step": key, "watermark": watermark, "moved": moved_text(moment)}
             sql.execute(WATERMARK.insert().values(values | {"expression": expression}))
+
+    def note_read(self, load: Load, job: str, step: str, moment: dt.datetime) -> None:
+        """Note, within a load's transaction, that a run has read up to the watermark; nothing if there is none."""
+        mine = WATERMARK.c.step == _key(job, step)
+        cast("SqlLoad", load).execute(WATERMARK.update().where(mine).values(last_read=moved_text(moment)))
 
     # --- files -----------------------------------------------------------------------------------------------------
 

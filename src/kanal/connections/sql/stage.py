@@ -318,25 +318,31 @@ class SqlStage:
         return sa.exists(sa.select(sa.literal(1)).select_from(there).where(*same).correlate(self.table))
 
     def withdraw(self) -> Written:
-        """Delete the table's rows of withdrawn keys, and take these out; refused are those to which others refer."""
+        """Delete the table's rows of withdrawn keys, and take these out; refused are those to which others refer.
+
+        A row of the table that is newer stays, and counts as unchanged.
+        """
         if not self._withdraws:
             return Written()
-        gone = [self._has_key_of(self.table, self.target, self.number < 0, *self._newer())]
+        due = self._newer(or_same=True)
+        gone = [self._has_key_of(self.table, self.target, self.number < 0, *due)]
         written = Written(deleted=self._delete(gone)[0])
-        left = sa.select(self.number).where(self.number < 0, self._has_key_of(self.target, self.table, *self._newer()))
+        left = sa.select(self.number).where(self.number < 0, self._has_key_of(self.target, self.table, *due))
         written.refused = [RefusedRow(-1 - int(number), _REFERRED) for (number,) in self.load.rows(left)]
         count = sa.select(sa.func.count()).select_from(self.table).where(self.number < 0)
-        written.withdrawn = int(self.load.scalar(count)) - len(written.refused)
+        there = int(self.load.scalar(count.where(self._has_key_of(self.target, self.table)))) if due else 0
+        written.unchanged = max(there - len(written.refused), 0)
+        written.withdrawn = int(self.load.scalar(count)) - len(written.refused) - written.unchanged
         self.load.execute(self.table.delete().where(self.number < 0))
         return written
 
-    def _newer(self, stage: Any = None) -> list[Any]:
-        """The condition that a staged row is newer than the table's, where that matters."""
+    def _newer(self, stage: Any = None, or_same: bool = False) -> list[Any]:
+        """The condition that a staged row is newer than the table's, or of the same time, if that matters."""
         if self.merging.newer_by is None:
             return []
         coming = (self.table if stage is None else stage).c[self.merging.newer_by]
         there = self.target.c[self.merging.newer_by]
-        return [sa.or_(there.is_(None), coming > there)]
+        return [sa.or_(there.is_(None), coming >= there if or_same else coming > there)]
 
     def delete_unmatched(self, kept: SqlStage | None) -> tuple[int, bool]:
         """Delete the table's rows whose keys neither this stage nor the other has, but for those to which others refer;
