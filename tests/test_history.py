@@ -12,10 +12,12 @@ from typing import Any
 
 import pyarrow as pa
 import pytest
+import sqlalchemy as sa
 
 from conftest import Cli, Files, Place, document
 from kanal.core.versioned_lookups import VersionedLookupTable
 from test_references import fill
+from test_runs import counts
 from test_servers import job, succeeded
 
 Places = Callable[[str], Place]
@@ -163,7 +165,7 @@ def test_what_the_source_no_longer_has_is_closed_and_may_come_back(
     assert document(cli("compare", "job.toml", "--json"))[0]["differs"] is False
     old.sql("DELETE FROM s WHERE licence = 2", "UPDATE s SET name = 'C' WHERE licence = 3")
     tally = succeeded(load.run())["s"].tally
-    assert (tally.inserted, tally.unchanged, tally.closed) == (1, 1, 2)
+    assert (tally.inserted, tally.unchanged, tally.closed, tally.deleted) == (1, 1, 1, 1)
     assert document(cli("compare", "job.toml", "--json"))[0]["differs"] is False
     old.sql("INSERT INTO s VALUES (2, 'b', '2')")
     assert document(cli("compare", "job.toml", "--json"))[0]["missing"] == 1
@@ -174,7 +176,7 @@ def test_what_the_source_no_longer_has_is_closed_and_may_come_back(
     assert succeeded(load.run())["s"].tally.unchanged == 3
     old.sql("DELETE FROM s")
     run = succeeded(load.run())
-    assert run["s"].tally.closed == 0
+    assert (run["s"].tally.closed, run["s"].tally.deleted) == (0, 0)
     assert "no rows" in str(run["s"].note)
 
 
@@ -295,3 +297,42 @@ def test_a_look_up_takes_the_version_that_was_valid(places: Places, tmp_path: Pa
         body = body.replace('valid_to" }\n', 'name" }\n')
         problems = job(tmp_path, body, old=old, new=new).check()
         assert any("name a date or a timestamp" in problem.lower() for problem in problems)
+
+
+@each_kind
+@pytest.mark.parametrize("at", ["", 'at = "at", '])
+def test_a_history_is_created_and_a_key_comes_back_with_an_old_date(
+    places: Places, tmp_path: Path, kind: str, at: str
+) -> None:
+    old, new = places("sqlite"), places(kind)
+    old.sql("CREATE TABLE s (k integer PRIMARY KEY, v text, at timestamp)")
+    rows = {k: f"INSERT INTO s VALUES ({k}, '{k}', '2020-01-0{k} 10:00:00')" for k in (1, 2, 3)}
+    old.sql(*rows.values())
+    body = f"""[pipeline.t]
+        source = "old:s"
+        target = "new:t"
+        key = "k"
+        write = "history"
+        missing = "delete"
+        create = "missing"
+        skip = ["at"]
+        history = {{ {at}from = "since", until = "ended", current = "is_current" }}
+        columns.v = {{ from = "v", type = "varchar(9)" }}
+        same = "*"
+    """
+    load = job(tmp_path, body, old=old, new=new)
+    assert counts(succeeded(load.run())["t"]) == {"read": 3, "inserted": 3}
+    with pytest.raises(sa.exc.SQLAlchemyError):
+        new.sql("INSERT INTO t VALUES ('9', 9, NULL, NULL, NULL)")
+    old.sql("DELETE FROM s WHERE k = 1")
+    assert counts(succeeded(load.run())["t"]) == {"read": 2, "unchanged": 2, "deleted": 1}
+    old.sql(rows[1])
+    for expected in ({"read": 3, "inserted": 1, "unchanged": 2}, {"read": 3, "unchanged": 3}):
+        assert counts(succeeded(load.run())["t"]) == expected
+        versions = new.rows("SELECT since, ended FROM t WHERE k = 1 ORDER BY since")
+        assert len(versions) == 2
+        assert versions[0][1] <= versions[1][0]
+        assert versions[1][1] is None
+        assert len(new.rows("SELECT k FROM t WHERE ended IS NULL")) == 3
+    old.sql("UPDATE s SET v = 'x', at = '2020-02-01 10:00:00' WHERE k = 2")
+    assert counts(succeeded(load.run())["t"]) == {"read": 3, "inserted": 1, "unchanged": 2, "closed": 1}

@@ -140,6 +140,8 @@ class Stage(Protocol):
 
     #: How many rows were encoded so far.
     rows: int
+    #: Of a history, a stage with the load's one moment, if rows that are gone are closed at it.
+    moment: Any
 
     def number_next(self, count: int) -> NDArray[np.int64]:
         """The numbers of the next rows."""

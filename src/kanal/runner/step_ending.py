@@ -77,7 +77,8 @@ class StepEnding(SecondChances):
         deleted = tally.deleted + self._deleted
         if settings.max_deletes is None or self.plan.writing.rule.empties or not deleted:
             return
-        before = load.count(self.plan.target_table) - tally.inserted + deleted
+        stay = self.plan.writing.rule.keeps_versions  # of a history, versions end, and none goes
+        before = load.count(self.plan.target_table) - tally.inserted + (0 if stay else deleted)
         if not settings.allows_deletes(deleted, before):
             raise TooManyDeletes(
                 f"{deleted:,} of {before:,} rows of {self.plan.target_table.name} would be deleted, more than "

@@ -281,7 +281,6 @@ class Merge(WriteRule):
         self._kept: Stage | None = None
         self._keyless = 0
         self._deleted_missing = False
-        self._closed = 0
         #: The keys of the rows that came, where rows that did not have to stay for what refers to them.
         self._keys: Stage | None = None
         self._settled: Stage | None = None
@@ -357,7 +356,6 @@ class Merge(WriteRule):
             self.rows.ready()
             # First, since a row that goes may have a value that is unique and now another row's.
             written.deleted = self._delete_missing()
-            written.closed = self._closed
         conflicts = self._conflicts()
         written.add(self.rows.write())
         refused = {row.place for row in written.refused}
@@ -487,15 +485,23 @@ class History(Merge):
     name = "history"
     keeps_versions = True
 
+    def finish(self) -> Written:
+        if self.moment is not None and self.stage.moment is None:
+            self.stage.moment = self._value("_moment", self.moment)
+        return super().finish()
+
     def _delete_missing(self) -> int:
+        """End the current versions whose rows the source no longer has; how many."""
         self._check_keys()
         if self._source_is_empty():
             return 0
-        assert self.writing.history is not None and self.moment is not None
-        moment = self._value("_moment", self.moment)
-        self._closed = self.stage.close_unmatched(self._kept, moment)
-        moment.drop()
-        return 0
+        ended: int = self.stage.close_unmatched(self._kept, self.stage.moment)
+        return ended
+
+    def close(self) -> None:
+        if self.stage.moment is not None:
+            self.stage.moment.drop()
+        super().close()
 
 
 class Portioned(Merge):

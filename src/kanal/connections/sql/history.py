@@ -35,6 +35,8 @@ class Versions:
         self._ends = ends
         self._part = part
         self._of_one_moment = stage.of_one_moment
+        #: A stage with the load's one moment, if rows that are gone are closed at it.
+        self._moment = None if stage.moment is None else stage.moment.table
         self._key = stage.merging.key
         self._from, self._until, self._current = history.from_, history.until, history.current
         self._columns = list(stage.merging.columns)
@@ -48,6 +50,7 @@ class Versions:
         load.attempt(self._stage.delete())
         if not load.attempt(self._what_is_new())[0]:
             return Written(unchanged=rows)
+        self._reopen()
         load.settle_stage(self._stage)
         touched = self._count_overwritten() if self._overwritten else 0
         corrected = 0
@@ -124,6 +127,25 @@ class Versions:
         later = sa.or_(version.c[self._from] >= at, version.c[self._until] > at)
         found = self._stage.join(version, sa.and_(*self._same(version, self._stage), later))
         return self._load.scalar(one.select_from(found)) is None
+
+    def _reopen(self) -> None:
+        """Have a change begin at the load's moment if the key's rows were gone after it: they are back since then."""
+        moment = self._moment
+        if moment is None:
+            return
+        version, later = self._target.alias("kanal_version"), self._stage.alias("kanal_later")
+        at = self._stage.c[self._from]
+        is_open = [*self._same(version, self._stage), version.c[self._until].is_(None)]
+        gone = [*self._same(version, self._stage), version.c[self._until] > at]
+        after = [*self._same(later, self._stage), later.c[self._from] > at]
+        chosen = (
+            self._exists(version, gone, self._stage),
+            ~self._exists(version, is_open, self._stage),
+            ~self._exists(later, after, self._stage),
+        )
+        now = sa.select(moment.c[self._from]).scalar_subquery()
+        if self._load.attempt(self._stage.update().values({self._from: now}).where(*chosen))[0]:
+            self._of_one_moment = False
 
     def _end_current(self) -> Any:
         """End the current versions of the keys that change."""

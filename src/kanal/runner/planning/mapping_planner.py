@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from contextlib import AbstractContextManager
 from typing import Any, Protocol
 
@@ -20,7 +20,7 @@ from kanal.core.expressions import Scope, compile_expression
 from kanal.core.expressions.registry import Function
 from kanal.core.nearest import did_you_mean
 from kanal.core.transformation import ColumnPlan, ColumnRule, LookupPlan, given_type, plan_lookup
-from kanal.core.types import Family, SqlType, parse_type
+from kanal.core.types import BOOLEAN, TIMESTAMP, Family, SqlType, parse_type
 from kanal.definition import Column, Format, JobDefinition, JobError, Lookup, Table
 from kanal.definition import Source as SourcePlace
 from kanal.definition.problems import KeyPath
@@ -418,15 +418,8 @@ class MappingPlanner:
                 certain = certain and not rule.options.null_values
                 found.append((name, made, not (certain or (rule.default is not None and rule.if_bad != "null"))))
 
-        folded = [name.casefold() for name, _, _ in found]
-        twins = [name for name, _, _ in found if folded.count(name.casefold()) > 1]
-        if twins and database.folds_columns:
-            self.planner.problem(
-                (*self.path, "target"),
-                f"table {settings.target.name} is to be made with the columns {' and '.join(twins)}, which differ in "
-                "case alone, and the database takes them for one",
-                "map one of them to another name in columns",
-            )
+        begins = self._columns_of_history(found, scope)
+        self._check_twins([name for name, _, _ in found])
         if len(self.planner.problems) > before:
             raise JobError([])  # which has been said
 
@@ -435,6 +428,8 @@ class MappingPlanner:
 
         primary = tuple(settings.key) or mapped(source.primary_key)
         unique = tuple(key for key in map(mapped, source.unique) if key and set(key) != set(primary))
+        if begins is not None:  # what is unique in the source is so in each version only
+            primary, unique = (*primary, begins), ()
         real = settings.source.query is None and not source.is_view
         place_of_source = self.planner.connections[settings.source.connection]
         if self.planner.is_new(place_of_source, source):
@@ -453,6 +448,34 @@ class MappingPlanner:
             settings.target.schema_, settings.target.name, columns, primary, unique, indexes=indexes, comment=comment
         )
         return table, tuple(notes)
+
+    def _check_twins(self, names: Sequence[str]) -> None:
+        """Columns of a new table that the database would take for one."""
+        folded = [name.casefold() for name in names]
+        twins = [name for name in names if folded.count(name.casefold()) > 1]
+        if twins and self.target.folds_columns:
+            self.planner.problem(
+                (*self.path, "target"),
+                f"table {self.settings.target.name} is to be made with the columns {' and '.join(twins)}, which differ "
+                "in case alone, and the database takes them for one",
+                "map one of them to another name in columns",
+            )
+
+    def _columns_of_history(self, found: list[tuple[str, SqlType, bool]], scope: Scope) -> str | None:
+        """Add the columns that hold from when until when a version is valid, and whether it is current, unless they are
+        mapped; the name of the first, or None without a history."""
+        history = self.settings.history
+        if history is None:
+            return None
+        moment = TIMESTAMP
+        if history.at is not None:
+            with self.planner.at((*self.path, "history")):
+                moment = compile_expression(history.at, scope).type
+        there = {name.casefold() for name, _, _ in found}
+        columns = [(history.from_, moment, False), (history.until, moment, True)]
+        columns += [(history.current, BOOLEAN, False)] if history.current is not None else []
+        found += [column for column in columns if column[0].casefold() not in there]
+        return history.from_
 
     def _as_in_source(
         self, new: ColumnInfo, taken: ColumnInfo | None, primary: tuple[str, ...], notes: list[str]
