@@ -16,9 +16,11 @@ import kanal
 from conftest import Files
 from kanal.connections.files.writers import WorkbookWriter
 from kanal.core.conversions import converter
+from kanal.core.conversions.formats import compiled
 from kanal.core.errors import ExpressionError
 from kanal.core.expressions import Scope, compile_expression
 from kanal.core.frame import Frame, SourceBatch
+from kanal.core.profile import guess_type
 from kanal.core.types import TEXT, parse_type
 from kanal.definition import Format
 from test_runs import counts
@@ -167,3 +169,39 @@ def test_an_object_without_any_of_the_columns_is_no_row(files: Files) -> None:
     step = kanal.Job.read(files.folder / "job.toml").run()["t"]
     assert counts(step) == {"read": 4, "inserted": 2, "rejected": 2}
     assert {"zz" in str(r["row"]) for r in step.rejects().to_pylist()} == {True, False}
+
+
+def dates(form: str, count: int, start: dt.date = dt.date(2000, 1, 1)) -> list[str]:
+    return [f"{start + dt.timedelta(days=day):{form}}" for day in range(count)]
+
+
+@pytest.mark.parametrize(
+    ("texts", "shown"),
+    [
+        (dates("%Y-%m-%d", 300) + dates("%d.%m.%Y", 200), 'date in several formats: "%Y-%m-%d" 60 %, "%d.%m.%Y" 40 %'),
+        (dates("%Y-%m-%d", 400) + dates("%d-%m-%Y", 200), 'date in several formats: "%Y-%m-%d" 66.6 %, "%d-%m-%Y" 33.3 %'),
+        ([str(n) for n in range(300)] + [f"x{n}" for n in range(200)], "bigint: 60 %"),
+        ([str(n) for n in range(300)] + [f"x{n}" for n in range(700)], None),
+        ([str(n) for n in range(1000)], "bigint: all"),
+        (dates("%d/%m/%Y", 10, dt.date(2000, 1, 1)) + dates("%d/%m/%Y", 500), "date (format = \"%d/%m/%Y\"): all"),
+    ],
+)  # fmt: skip
+def test_what_is_said_of_a_sample_is_true_of_all_of_it(texts: list[str], shown: str | None) -> None:
+    guess = guess_type(pa.chunked_array([pa.array(texts)]))
+    assert (None if guess is None else guess.shown) == shown
+
+
+FORMS = ["%Y-%m-%d", "%d-%m-%Y", "%y-%m-%d", "%m-%d-%Y", "%d.%m.%y", "%d.%m.%Y", "%Y%m%d", "%d%m%y", "%Y-%j", "%Y-%m-%d %H:%M",
+         "%H:%M", "%M:%S", "%S.%f", "%Y-%m"]  # fmt: skip
+
+
+@settings(max_examples=300, deadline=None)
+@given(one=st.sampled_from(FORMS), other=st.sampled_from(FORMS), moment=st.datetimes(dt.datetime(2000, 1, 1)))
+def test_formats_that_exclude_each_other_read_no_text_both(one: str, other: str, moment: dt.datetime) -> None:
+    forms = compiled(one), compiled(other)
+    text = moment.strftime(one)
+    if forms[0].excludes(forms[1]):
+        assert forms[0].pattern.fullmatch(text)
+        assert not forms[1].pattern.fullmatch(text)
+    assert compiled("%Y-%m-%d").excludes(compiled("%d-%m-%Y"))
+    assert not compiled("%d-%m-%y").excludes(compiled("%m-%d-%y"))

@@ -19,10 +19,12 @@ from kanal.core.types import BIGINT, DATE, TEXT, TIMESTAMP, WIDE_DECIMAL, SqlTyp
 #: Forms of dates and times that are tried on texts; of those that fit as many, the first is taken.
 _DATES = ("%Y-%m-%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%d-%m-%Y", "%Y/%m/%d", "%Y%m%d", "%d.%m.%y")
 _TIMES = ("%H:%M", "%H:%M:%S")
-#: So many different texts of a column are tried.
+#: So many different texts of a column, spread over all, say which conversions are tried on all of them.
 _TRIED = 300
 #: From this share of its texts on, a conversion is worth proposing.
 _WORTH = 0.5
+#: From this share of some texts on, a conversion is tried on all.
+_LIKELY = 0.4
 #: From this share on, a form of dates among others is worth naming.
 _MIXED = 0.05
 
@@ -127,13 +129,17 @@ def guess_type(values: Any) -> Guess | None:
 
 def _guess(values: Any) -> Guess | None:
     counted = pc.utf8_trim_whitespace(values).value_counts()
-    counted = counted.filter(pc.not_equal(counted.field("values"), "")).slice(0, _TRIED)
-    tried, counts = counted.field("values"), counted.field("counts").to_numpy(zero_copy_only=False)
-    if not len(tried):
+    counted = counted.filter(pc.not_equal(counted.field("values"), ""))
+    if not len(counted):
         return None
+    every = counted.field("values"), counted.field("counts").to_numpy(zero_copy_only=False)
+    some = counted.take(pa.array(_spread(len(counted), _TRIED)))
+    tried, counts = some.field("values"), some.field("counts").to_numpy(zero_copy_only=False)
+    likely = [(sql_type, options) for sql_type, options in _candidates(tried)
+              if _share(tried, counts, sql_type, options) >= _LIKELY]  # fmt: skip
     best: Guess | None = None
-    for sql_type, options in _candidates(tried):
-        share = _share(tried, counts, sql_type, options)
+    for sql_type, options in likely:  # of those that some texts suggest, all texts decide
+        share = _share(*every, sql_type, options)
         if share < _WORTH:
             continue
         if best is None or share > best.share + 1e-9:
@@ -141,10 +147,15 @@ def _guess(values: Any) -> Guess | None:
         elif share == best.share and options.format and best.options.format and best.also is None:
             best = Guess(best.type, best.options, best.share, f'format = "{options.format}"')
     if best is None or best.share < 1:
-        mixed = _mixed(tried, counts)
+        mixed = _mixed(*every)
         if mixed is not None and mixed.share > (best.share if best is not None else 0) + _MIXED:
             return mixed
     return best
+
+
+def _spread(count: int, wanted: int) -> list[int]:
+    """So many places, or all, evenly spread over a count."""
+    return sorted({place * count // wanted for place in range(wanted)}) if count > wanted else list(range(count))
 
 
 def _share(texts: pa.Array, counts: Any, sql_type: SqlType, options: Options) -> float:
@@ -174,7 +185,7 @@ def _mixed(texts: pa.Array, counts: Any) -> Guess | None:
 def _candidates(texts: pa.Array) -> Iterable[tuple[SqlType, Options]]:
     """What texts are tried as, by their look; the narrower first."""
 
-    some = [text for text in texts.slice(0, 100).to_pylist() if text is not None]
+    some = [text for text in texts.take(pa.array(_spread(len(texts), 100))).to_pylist() if text is not None]
 
     def share(pattern: str) -> float:
         matches = re.compile(pattern).fullmatch

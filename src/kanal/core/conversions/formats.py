@@ -110,11 +110,27 @@ class Format:
         return sum(_DIRECTIVES[value][0] if kind == "directive" else 1 for kind, value in self.tokens)
 
     def excludes(self, other: Format) -> bool:
-        """True where no text can be read by both: each is of digits alone, and what stands between them differs."""
+        """True if no text can be read by both: both consist of digits, and the characters between these differ, or the
+        numbers of digits do, as in %Y-%m-%d and %d-%m-%Y."""
         numeric = not (self.letters | other.letters) & {"b", "B", "p", "z"}
         between = [[text for kind, text in form.tokens if kind == "literal"] for form in (self, other)]
         plain = all(not text.isdigit() for texts in between for text in texts)
-        return numeric and plain and between[0] != between[1]
+        if not (numeric and plain):
+            return False
+        sizes = zip(self._digits, other._digits, strict=False)
+        return between[0] != between[1] or any(one[1] < two[0] or two[1] < one[0] for one, two in sizes)
+
+    @property
+    def _digits(self) -> list[tuple[int, int]]:
+        """Before, between and after the other characters, the least and the greatest number of digits."""
+        found = [(0, 0)]
+        for kind, value in self.tokens:
+            if kind == "literal":
+                found.append((0, 0))
+                continue
+            least, _, most = _DIRECTIVES[value][1].partition("{")[2].rstrip("}").partition(",")
+            found[-1] = found[-1][0] + int(least), found[-1][1] + int(most or least)
+        return found
 
     def read(self, text: str, what: str) -> Fields:
         """The fields of one text; raises Refusal. `what` is the type's name, for the message."""
