@@ -22,10 +22,14 @@ from typing import Any
 
 import pytest
 
+import kanal
 from conftest import Cli, Files, Place, document
+from kanal.definition import read_job
+from kanal.definition.bundle import write_bundle
 from kanal.job import Job
 from kanal.runlog import clock
 from kanal.runner import run_log_of
+from kanal.runner.run import file_of
 from kanal.service.service import Service
 
 Places = Callable[[str], Place]
@@ -560,3 +564,52 @@ def test_a_run_that_failed_long_ago_is_given_up(files: Files, cli: Cli) -> None:
     assert outcome.returncode == 2 and "its progress in the targets was cleared" in outcome.stderr
     left = files.rows("new.db", "SELECT count(*) FROM kanal_progress WHERE step = 't'")
     assert left == [(0,)]
+
+
+def test_a_message_arrives_once_whichever_service_lives(
+    files: Files, cli: Cli, hook: Any, monkeypatch: pytest.MonkeyPatch, tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    """A scheduled run ended while its service was dead, and two services come back; what the dead one left is removed."""
+    posts, _, address = hook
+    monkeypatch.setenv("KEEPER", address)
+    temporary = tmp_path_factory.mktemp("tmp")
+    monkeypatch.setattr("tempfile.tempdir", str(temporary))
+    schedule = '[schedule]\nevery = "1 hour"\nenabled = true\n[environment.test]\nrun_log.keep_rejects = 5\n'
+    path = house(
+        files, 'columns = { id = { from = "id", type = "bigint" } }\n' + NOTIFY.format('["succeeded"]') + schedule
+    )
+    task = {"bundle": str(path), "file": str(path), "act": "run", "due": dt.datetime.now(dt.UTC).isoformat()}
+    child = [sys.executable, "-m", "kanal.service.child"]
+    task["events"] = str(files.folder / "events.jsonl")
+    assert subprocess.run(child, input=json.dumps(task), text=True, check=False).returncode == 0
+    events = [json.loads(line)["event"] for line in (files.folder / "events.jsonl").read_text().splitlines()]
+    assert events[0] == "run_begins" and events[-1] == "run_ends"
+    dead = temporary / "kanal-service-dead"
+    dead.mkdir()
+    (dead / "lock").touch()
+    services = [Service([path]), Service([path])]
+    try:
+        assert not dead.exists()
+        assert len(list(temporary.glob("kanal-service-*"))) == 2
+        threads = [threading.Thread(target=service.messenger.look) for service in services for _ in range(3)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        wait_for(lambda: len(posts) >= 1)
+        time.sleep(0.5)
+        assert [post["title"] for post in posts] == ["test: succeeded"]
+        assert f"--job {path}" in posts[0]["message"] and "kanal-bundle" not in posts[0]["message"]
+    finally:
+        for service in services:
+            service.stop()
+    assert list(temporary.glob("kanal-service-*")) == []
+
+
+def test_a_run_of_a_bundle_names_the_file_that_it_was_made_of(files: Files, tmp_path: Path) -> None:
+    path = house(files, "[environment.test]\nrun_log.keep_rejects = 5\n")
+    job = kanal.Job.read(path)
+    write_bundle(job, tmp_path / "b.kanal.zip")
+    for environment in (None, "test"):
+        bundled = read_job(tmp_path / "b.kanal.zip", kanal.Job, environment, path)
+        assert file_of(bundled) == str(path)

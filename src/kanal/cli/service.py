@@ -46,7 +46,7 @@ def serve(
 
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, handle)
-    service = Service(paths, chosen_environment(), at_once)
+    service = Service(paths, chosen_environment(), at_once, events=events if str(events) != "-" else None)
     screen = console(stderr=True)
     for path, why in service.unread.items():
         screen.print(f"[bold red]✗[/] {escape(str(path))} cannot be served yet:\n    {escape(why)}")

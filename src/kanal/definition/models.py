@@ -615,7 +615,9 @@ class JobDefinition(Model):
             raise JobError([Problem(("environment",), f'the job has no environment "{shortened(name)}"', remedy)])
         over = {key: value for key, value in self.environment[name].given().items() if value not in ({}, None)}
         here = ("environment", name)
-        lines = self._lines | {path[2:]: place for path, place in self._lines.items() if path[:2] == here}
+        lines = self._lines | {
+            path[2:]: place for path, place in self._lines.items() if path[:2] == here and len(path) > 2
+        }
         problems = []
         for table, names in (("connection", list(self.connection)), ("parameters", list(self.parameters))):
             for key in (key for key in over.get(table, {}) if key not in names):

@@ -230,6 +230,10 @@ class RunLogReader:
     def unsent(self, job: str, tries: int) -> list[dict[str, Any]]:
         """The messages of a job that are not sent, and were not tried more often than that."""
         found = sa.select(MESSAGE).where(MESSAGE.c.job == job, MESSAGE.c.sent.is_(None), MESSAGE.c.tries < tries)
+        first = MESSAGE.alias("first")  # two services may have noted the same message
+        same = [first.c[name] == MESSAGE.c[name] for name in ("job", "about", "receiver")]
+        earlier = sa.select(sa.literal(1)).select_from(first).where(*same, first.c.message < MESSAGE.c.message)
+        found = found.where(~sa.exists(earlier.correlate(MESSAGE)))
         with self._begin() as connection:
             return [dict(row._mapping) for row in connection.execute(found.order_by(MESSAGE.c.message))]
 

@@ -513,9 +513,15 @@ class RunLogStore(RunLogReader):
                     added += 1
         return added
 
+    def claim_message(self, message: int, tries: int) -> bool:
+        """Record that this process tries to send a message that was tried so often; False if another one does."""
+        mine = sa.and_(MESSAGE.c.message == message, MESSAGE.c.tries == tries, MESSAGE.c.sent.is_(None))
+        with self._begin() as connection:
+            return connection.execute(MESSAGE.update().where(mine).values(tries=tries + 1)).rowcount == 1
+
     def message_sent(self, message: int, error: str | None) -> None:
-        """Record that a message was sent, or why not."""
-        values = {"tries": MESSAGE.c.tries + 1, "error": error} | ({} if error else {"sent": clock.now()})
+        """Record that a claimed message was sent, or why not."""
+        values = {"error": error} | ({} if error else {"sent": clock.now()})
         with self._begin() as connection:
             connection.execute(MESSAGE.update().where(MESSAGE.c.message == message).values(values))
 

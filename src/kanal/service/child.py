@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import datetime as dt
 import json
+import logging
 import os
 import signal
 import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -16,6 +19,7 @@ from kanal.job import Job
 from kanal.runlog import AlreadyRunning, Start, clock
 from kanal.runner import Run, replay_run, resume_run, run_job
 from kanal.runner.elsewhere import cluster_at
+from kanal.runner.events import JsonLines
 from kanal.runner.run_options import RunOptions
 
 if TYPE_CHECKING:
@@ -30,7 +34,7 @@ def work(task: dict[str, Any]) -> int:
     clock.set_ahead(dt.timedelta(seconds=task.get("ahead", 0)))
     try:
         job = read_job(Path(task["bundle"]), Job, task.get("environment"), Path(task["file"]))
-        with cluster_at(os.environ.get("KANAL_CLUSTER")) as crew:
+        with _writing_events(task.get("events")), cluster_at(os.environ.get("KANAL_CLUSTER")) as crew:
             outcome = _done(job, task, crew)
     except AlreadyRunning:
         return ELSEWHERE
@@ -38,6 +42,24 @@ def work(task: dict[str, Any]) -> int:
         print(error, file=sys.stderr, flush=True)
         return NOT_BEGUN
     return 0 if str(outcome.status) == "succeeded" else 1
+
+
+@contextmanager
+def _writing_events(path: str | None) -> Iterator[None]:
+    """While it lasts, events of the run are appended to the file of the service's events, if it has one."""
+    if path is None:
+        yield
+        return
+    handler = logging.FileHandler(path, encoding="utf-8")
+    handler.setFormatter(JsonLines())
+    logger = logging.getLogger("kanal")
+    logger.addHandler(handler)
+    logger.setLevel(logging.INFO)
+    try:
+        yield
+    finally:
+        logger.removeHandler(handler)
+        handler.close()
 
 
 def _done(job: Job, task: dict[str, Any], crew: Crew | None) -> Run:

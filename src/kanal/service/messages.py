@@ -118,7 +118,9 @@ def tell_of_run(job: JobDefinition, log: RunLogStore, run: int) -> list[str]:
 
 
 def _deliver(job: JobDefinition, log: RunLogStore, message: Mapping[str, Any]) -> str | None:
-    """Send a message that the run log keeps, and record how that went; why not."""
+    """Send a message that the run log keeps, unless another process does, and record how that went; why not."""
+    if not log.claim_message(message["message"], message["tries"]):
+        return None
     error = send(job, message["receiver"], message["title"], message["text"])
     log.message_sent(message["message"], error)
     return error
@@ -210,6 +212,7 @@ class Messenger:
         if schedule is None or not served.job.notify or not schedule.enabled:
             return
         since = aware(served.log.keep_schedule(served.name, schedule.identity))
+        self._tell_of_the_latest(served, now)
         success = served.log.last_success(served.name)
         for name, notify in served.job.notify.items():
             silent = now - max(since, aware(success) if success else since)
@@ -230,6 +233,15 @@ class Messenger:
             text = (f"{served.name} was due at {local:%Y-%m-%d %H:%M} ({schedule.time_zone}) and has not succeeded by "
                     f"{end:%H:%M}.")  # fmt: skip
             self._tell(served, "late", f"late {due.isoformat()}", text)
+
+    def _tell_of_the_latest(self, served: Served, now: dt.datetime) -> None:
+        """Tell of scheduled runs that ended while no service heard of it."""
+        for record in served.log.runs_of(served.name, 5):
+            ending = record.run, record.status, record.resumes
+            recent = record.finished is not None and now - aware(record.finished) < dt.timedelta(days=1)
+            if record.due is not None and recent and ending not in served.told and served.child is None:
+                served.told.add(ending)
+                self.after_run(served, record)
 
     def _tell(self, served: Served, kind: str, about: str, text: str, only: str | None = None) -> None:
         file, env = served.path, f" --env {served.environment}" if served.environment else ""

@@ -46,6 +46,8 @@ class Served(Struct, eq=False):
     #: How often runs were resumed in vain: they could not even begin.
     in_vain: dict[int, int] = field(default_factory=dict)
     child: Child | None = None
+    #: The endings of runs that were looked at: run, status, and how often it was resumed.
+    told: set[tuple[int, str, int]] = field(default_factory=set)
 
     @property
     def name(self) -> str:

@@ -6,7 +6,6 @@ import datetime as dt
 import logging
 import shutil
 import signal
-import tempfile
 import threading
 from collections.abc import Callable, Hashable, Iterator, Sequence
 from contextlib import contextmanager, suppress
@@ -21,6 +20,7 @@ from kanal.runner import run_log_of
 from kanal.runner.events import tell
 from kanal.service.child import ELSEWHERE, NOT_BEGUN
 from kanal.service.due import Decision, Known, aware, decide
+from kanal.service.folders import own_folder
 from kanal.service.messages import Messenger
 from kanal.service.served import Child, Served, start, take_in
 
@@ -43,16 +43,23 @@ class Service:
     """Several jobs that run by themselves. `at_once` runs at most go on side by side."""
 
     def __init__(
-        self, paths: Sequence[Path], environment: str | None = None, at_once: int = 4, ahead: dt.timedelta | None = None
+        self,
+        paths: Sequence[Path],
+        environment: str | None = None,
+        at_once: int = 4,
+        ahead: dt.timedelta | None = None,
+        events: Path | None = None,
     ) -> None:
         self.set_ahead(ahead or dt.timedelta())
         self.environment = environment
+        #: The file to which its runs append their events.
+        self.events = events
         self.at_once = at_once
         self.began = utc_now()
         self._lock = threading.RLock()
         #: True once it is told to stop.
         self.stopping = False
-        self._folder = Path(tempfile.mkdtemp(prefix="kanal-service-"))
+        self._folder, self._held = own_folder()
         self._schedule: Callable[[Served, dt.datetime | None], None] = lambda _served, _when: None
         self.served: dict[str, Served] = {}
         #: The run logs, each opened once however many jobs write to it.
@@ -65,6 +72,7 @@ class Service:
                 self._take(path)
             self._check_names()
         except KanalError:
+            self._held.close()
             shutil.rmtree(self._folder, ignore_errors=True)
             raise
         self.messenger = Messenger(self)
@@ -273,6 +281,7 @@ class Service:
             self._schedule(served, served.again)
 
     def _start(self, served: Served, task: dict[str, Any]) -> None:
+        task |= {"events": None if self.events is None else str(self.events.resolve())}
         task |= {"bundle": str(served.bundle), "file": str(served.path.resolve()), "environment": served.environment,
                  "ahead": self._ahead.total_seconds()}  # fmt: skip
         if task["act"] == "resume":
@@ -377,6 +386,7 @@ class Service:
         for thread in threading.enumerate():
             if thread.name == "service-child" and thread is not threading.current_thread():
                 thread.join(_PATIENCE)
+        self._held.close()
         shutil.rmtree(self._folder, ignore_errors=True)
 
     def wait_for_children(self) -> None:
