@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 import random
 import re
@@ -13,6 +14,7 @@ import pytest
 import kanal
 from conftest import Cli, Files, Place, document
 from kanal.connections import api_client
+from kanal.connections.api import moment_text
 from kanal.demo.harbour import TOKEN, HarbourServer, harbour, vessels
 from test_servers import succeeded
 
@@ -122,6 +124,23 @@ def test_only_what_is_new_is_asked_for(places: Places, files: Files, kind: str) 
         run = succeeded(job.run())
         assert run["t"].tally.inserted == 3
         assert "changed_after=" in server.requests[-1][0] and new.rows("SELECT count(*) FROM t") == [(53,)]
+
+
+@pytest.mark.parametrize(
+    ("value", "form", "expected"),
+    [
+        (dt.datetime(2025, 3, 1, 8, 0, 0, 5), "rfc3339", "2025-03-01T08:00:00.000005Z"),
+        (dt.datetime(2025, 3, 1, 8, tzinfo=dt.timezone(dt.timedelta(hours=2))), "rfc3339", "2025-03-01T06:00:00Z"),
+        (dt.datetime(2025, 3, 1, 8), "unix", "1740816000"),
+        (dt.datetime(2025, 3, 1, 8, 0, 0, 500_000), "unix", "1740816000.5"),
+        (dt.datetime(2025, 3, 1, 8), "%d.%m.%Y %H:%M", "01.03.2025 08:00"),
+        (dt.date(2025, 3, 1), "rfc3339", "2025-03-01"),
+        (dt.date(2025, 3, 1), "unix", "1740787200"),
+        (4711, "rfc3339", "4711"),
+    ],
+)
+def test_how_a_service_is_asked_for_what_is_new(value: object, form: str, expected: str) -> None:
+    assert moment_text(value, form) == expected
 
 
 def test_lists_in_rows_and_guessed_fields(files: Files, cli: Cli) -> None:

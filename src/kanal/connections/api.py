@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import datetime as dt
 import hashlib
 import json
 import re
@@ -209,7 +210,7 @@ class HttpApi(PlainConnection):
         name, left = reading.table.name, reading.limit
         resource = self.resources[name]
         low = next((window.low for window in reading.windows if window.low is not None), None)
-        values = {} if low is None else {"watermark": change_text(low)}
+        values = {} if low is None else {"watermark": moment_text(low, resource.watermark_format)}
         place, total = 0, None
         for page in self.pages(name, values):
             if resource.total is not None:
@@ -311,6 +312,22 @@ def _askable(text: str) -> str:
     except UnicodeEncodeError:
         raise ApiError("where the next page is, is no Unicode text", "run it again") from None
     return text
+
+
+def moment_text(value: Any, form: str) -> str:
+    """A change value as a service is asked for it: a moment in UTC, or a date, in the format; a number unchanged."""
+    if isinstance(value, dt.datetime):
+        moment = value.replace(tzinfo=dt.UTC) if value.tzinfo is None else value.astimezone(dt.UTC)
+        if form == "unix":
+            return f"{moment.timestamp():f}".rstrip("0").rstrip(".")
+        if form == "rfc3339":
+            return moment.isoformat().replace("+00:00", "Z")
+        return moment.strftime(form)
+    if isinstance(value, dt.date):
+        if form == "unix":
+            return str(int(dt.datetime(value.year, value.month, value.day, tzinfo=dt.UTC).timestamp()))
+        return value.isoformat() if form == "rfc3339" else value.strftime(form)
+    return change_text(value)
 
 
 def _filled(query: Mapping[str, Any], values: Mapping[str, str]) -> dict[str, str]:

@@ -130,19 +130,31 @@ class ResourceField(Model):
 
 class Resource(Model):
     """A list of rows of an API. `path` is added to the connection's url; `rows` is the JSON Pointer to the list, `next`
-    says where the next page is, `total` is the pointer to how many rows there are, `send` how rows are written. With
-    `each`, the pointer to a list in each row, the members of that list are the rows."""
+    says where the next page is, `watermark_format` how {watermark} is written in `query`, `total` is the pointer to how
+    many rows there are, `send` how rows are written. With `each`, the pointer to a list in each row, the members of
+    that list are the rows."""
 
     path: str = ""
     rows: str = ""
     each: str | None = None
     next: Next | None = None
     query: dict[str, str | int | float | bool] = Field(default_factory=dict)
+    watermark_format: str = "rfc3339"
     total: str | None = None
     send: Send | None = None
     fields: dict[str, ResourceField] = Field(default_factory=dict)
 
     _pointers = field_validator("rows", "total", "each")(_checked_pointer)
+
+    @field_validator("watermark_format")
+    @classmethod
+    def _format_is_known(cls, value: str) -> str:
+        if value not in ("rfc3339", "unix") and "%" not in value:
+            raise ValueError(
+                f'"{value}" is no format of a moment: write "rfc3339", "unix" (seconds since 1970), or one such as '
+                '"%Y-%m-%d %H:%M:%S"'
+            )
+        return value
 
     @model_validator(mode="after")
     def _can_be_sent(self) -> Self:

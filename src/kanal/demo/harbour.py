@@ -14,6 +14,7 @@ import contextlib
 import datetime as dt
 import json
 import random
+import re
 import secrets
 from collections.abc import Callable
 from typing import Any, ClassVar
@@ -43,6 +44,10 @@ def vessels(count: int, seed: int = 2025) -> list[dict[str, Any]]:
         }
         for number in range(1, count + 1)
     ]
+
+
+#: A moment as RFC 3339 has it (section 5.6).
+_RFC3339 = re.compile(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(?:\.\d+)?(?:Z|[+-]\d\d:\d\d)")
 
 
 class HarbourServer(DemoServer):
@@ -140,8 +145,14 @@ class _Handler(DemoHandler):
         self._say(*harbour.answered[key])
 
     def _vessels(self, query: dict[str, str]) -> None:
-        since = query.get("changed_after", "").replace(" ", "+")
-        rows = [row for row in self.harbour.rows if not since or row["changed_at"] >= since]
+        since = query.get("changed_after", "")
+        if since and not _RFC3339.fullmatch(since):  # as strict services do
+            self._say(400, {"errors": [{"message": f"changed_after is no moment of RFC 3339: {since}"}]})
+            return
+        moment = dt.datetime.fromisoformat(since) if since else None
+        rows = [
+            row for row in self.harbour.rows if not moment or dt.datetime.fromisoformat(row["changed_at"]) >= moment
+        ]
         size = max(1, min(int(query.get("limit", "100")), 1000))
         start = int(query.get("offset", "0")) + (int(query.get("page", "1")) - 1) * size
         after = query.get("after")
