@@ -190,3 +190,35 @@ def test_progress_tells_the_share_and_the_time_left(files: Files) -> None:
     assert "25 % of 1,000" in " ".join(shown[0].split()) or "24 % of 1,000" in " ".join(shown[0].split())
     assert re.search(r"\d+ s *$", shown[0].splitlines()[1])
     assert "%" in shown[2]
+
+
+def test_what_is_said_of_runs_names_them(files: Files, cli: Cli) -> None:
+    files.database("old.db", "CREATE TABLE s (k integer PRIMARY KEY, v text)", s=[(1, "1"), (2, "x")])
+    files.database("new.db", "CREATE TABLE t (k integer PRIMARY KEY, v integer)")
+    body = '[pipeline.t]\nsource = "old:s"\ntarget = "new:t"\nwrite = "merge"\nkey = "k"\n[environment.test]\nrun_log.keep_rejects = 9\n'
+    path = files.job(body)
+    other = files.folder / "other.toml"
+    other.write_text(path.read_text().replace('job = "test"', 'job = "other"'))
+    assert cli("run", "other.toml", "--env", "test").returncode == 0
+    assert cli("run", "job.toml").returncode == 0
+    assert [run["run"] for run in document(cli("runs", "--job", "job.toml", "--json"))] == [2]
+    assert [run["run"] for run in document(cli("runs", "--json"))] == [2, 1]
+    assert "Run 2 of test, started" in cli("rejects", "--job", "job.toml").stdout
+    said = " ".join(cli("report", "--job", "other.toml").stderr.split())
+    assert "no runs of other outside of its environments yet" in said
+    assert "--env test (run 1)" in said
+    files.rows("old.db", "SELECT 1")
+    files.database("old.db", "UPDATE s SET v = '2' WHERE k = 2")
+    assert cli("replay", "--job", "job.toml").returncode == 0
+    assert "Run 3 succeeded, there is nothing to go on with" in " ".join(
+        cli("resume", "--job", "job.toml").stderr.split()
+    )
+
+
+def test_files_that_are_not_there_yet_are_no_contradiction(files: Files, cli: Cli) -> None:
+    (files.folder / "in").mkdir()
+    files.database("new.db", "CREATE TABLE t (k integer)")
+    files.job(
+        '[connection.in]\nurl = "file://in"\n[pipeline.t]\nsource = "in:*.csv"\ntarget = "new:t"\nfiles_once = true\n'
+    )
+    assert "t: no file was loaded yet, and none is there." in cli("files", "job.toml").stdout

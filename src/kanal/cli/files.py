@@ -8,9 +8,9 @@ from msgspec.structs import asdict
 
 from kanal.cli.jobs import read_job
 from kanal.cli.output import console, escape, print_json, show, table
-from kanal.core.errors import KanalError
+from kanal.core.errors import KanalError, listed
 from kanal.core.nearest import did_you_mean
-from kanal.runner.file_states import files_of, forget_file
+from kanal.runner.file_states import files_of, forget_file, loads_each_once
 
 _STATES = {
     "loaded": "[green]loaded[/]",
@@ -37,7 +37,11 @@ def files(path: Path, step: str | None, forget: str | None, json: bool) -> int:
         return 0
     screen = console()
     if not found:
-        screen.print("No pipeline of this job loads each file once, or there are none; give one files_once = true.")
+        once = [name for name in job.pipeline if step in (None, name) and loads_each_once(job, name)]
+        if once:
+            screen.print(f"{listed(once)}: no file was loaded yet, and none is there.")
+        else:
+            screen.print("No pipeline of this job loads each file once; give one files_once = true.")
         return 0
     drawn = table("step", "~file", "state", "#bytes", "loaded (UTC)", "#run", "#rows", "#rejected")
     for state in found:

@@ -55,6 +55,16 @@ def job_name(job: Path | None) -> str | None:
     return read_job(job).log_name
 
 
+def job_and_environment(job: Path | None) -> tuple[str | None, str | None]:
+    """The name of a file's job, and the environment that is chosen; None where no file is given, or none is chosen."""
+    if job is None:
+        return None, None
+    from kanal.cli.jobs import read_job
+
+    found = read_job(job)
+    return found.job, found.chosen_environment
+
+
 def private(path: str, flags: int) -> int:
     """Open a file for its owner alone, where it is new."""
     return os.open(path, flags, 0o600)

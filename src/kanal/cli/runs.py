@@ -10,7 +10,7 @@ from msgspec.structs import asdict
 from rich.console import Console
 from rich.table import Table
 
-from kanal.cli.log import find_run_log
+from kanal.cli.log import find_run_log, job_and_environment
 from kanal.cli.output import (
     console,
     escape,
@@ -49,7 +49,8 @@ def runs(run: int | None, job: Path | None, run_log: str | None, json: bool) -> 
     log = find_run_log(job, run_log)
     screen = console()
     if run is None:
-        found = log.runs()
+        name, environment = job_and_environment(job)
+        found = [one for one in log.runs(name=name) if environment in (None, one.environment)]
         if json:
             print_json([run_document(record) for record in found])
             return 0

@@ -110,10 +110,13 @@ class RunLogReader:
                 "restore it from a copy, or move it away; a new one is made by the next run",
             ) from None
 
-    def runs(self, limit: int = 20) -> list[RunRecord]:
-        """The latest runs, newest first, with their steps."""
+    def runs(self, limit: int = 20, name: str | None = None) -> list[RunRecord]:
+        """The latest runs, newest first, with their steps; of one job, in any environment, if its name is given."""
+        chosen = sa.select(RUN).order_by(RUN.c.run.desc()).limit(limit)
+        if name is not None:
+            chosen = chosen.where(sa.or_(RUN.c.job == name, RUN.c.job.startswith(f"{name}@", autoescape=True)))
         with self._begin() as connection:
-            rows = connection.execute(sa.select(RUN).order_by(RUN.c.run.desc()).limit(limit)).all()
+            rows = connection.execute(chosen).all()
             return [run_record(row, self._steps(connection, row.run)) for row in rows]
 
     def runs_of(self, job: str, limit: int, steps: bool = True) -> list[RunRecord]:
@@ -247,13 +250,24 @@ class RunLogReader:
                 statement = statement.where(RUN.c.job == job)
             row = connection.execute(statement).first()
             if row is None:
-                last = connection.execute(sa.select(sa.func.max(RUN.c.run))).scalar()
-                of = f" of {job}" if job is not None else ""
-                raise KanalError(
-                    f"The run log has no run {number}" if number is not None else f"The run log has no runs{of} yet",
-                    f"the latest is {last}" if last and not of else "run the job first",
-                )
+                raise self._no_run(connection, number, job)
             return run_record(row, self._steps(connection, row.run))
+
+    @staticmethod
+    def _no_run(connection: sa.Connection, number: int | None, job: str | None) -> KanalError:
+        if number is not None or job is None:
+            last = connection.execute(sa.select(sa.func.max(RUN.c.run))).scalar()
+            what = "The run log has no runs yet" if number is None else f"The run log has no run {number}"
+            return KanalError(what, f"the latest is {last}" if last else "run the job first")
+        name, _, environment = job.partition("@")
+        others = sa.select(RUN.c.job, sa.func.max(RUN.c.run)).group_by(RUN.c.job).order_by(RUN.c.job)
+        known = [
+            (one.partition("@")[2], run) for one, run in connection.execute(others) if one.partition("@")[0] == name
+        ]
+        where = f" in environment {environment}" if environment else " outside of its environments" if known else ""
+        there = [f"--env {one} (run {run})" if one else f"no --env (run {run})" for one, run in known]
+        remedy = f"there are runs with {' and '.join(there)}" if there else "run the job first"
+        return KanalError(f"The run log has no runs of {name}{where} yet", remedy)
 
     def unfinished(self, job: str | None = None) -> list[RunRecord]:
         """Runs that did not succeed and can be gone on with, newest first: replays apart, and those of which a later

@@ -29,6 +29,12 @@ class FileState(Struct, frozen=True):
     pending: str | None = None
 
 
+def loads_each_once(job: JobDefinition, name: str) -> bool:
+    """True if a pipeline remembers which files it has loaded."""
+    settings = job.effective(name)
+    return bool(settings.files_once or settings.when_loaded is not None)
+
+
 def files_of(job: JobDefinition) -> list[FileState]:
     """The files of a job's steps that load each once, those that are new among them; raises JobError."""
     states = []
@@ -36,7 +42,7 @@ def files_of(job: JobDefinition) -> list[FileState]:
         for name in job.pipeline:
             step = next((step for step in plan.steps if step.name == name), None)
             settings = job.effective(name)
-            if step is None or not (settings.files_once or settings.when_loaded is not None):
+            if step is None or not loads_each_once(job, name):
                 continue
             source = plan.connections[settings.source.connection]
             if Reads.FILES not in source.reads:

@@ -103,12 +103,12 @@ def resume_run(
     where the job is wrong, and KanalError where there is nothing to go on with.
     """
     log, record = _past_run(job, number, to_go_on=True)
+    if record.status == "succeeded":
+        raise KanalError(f"Run {record.run} succeeded, there is nothing to go on with", "run the job anew")
     if "replay" in record.options:
         raise KanalError(
             f"Run {record.run} loaded rejects of run {record.options['replay']} again", "replay those that are left"
         )
-    if record.status == "succeeded":
-        raise KanalError(f"Run {record.run} succeeded, there is nothing to go on with", "run the job anew")
     if not record.token:
         raise KanalError(
             f"Run {record.run} failed long ago, later runs succeeded, and its progress in the targets was cleared",
