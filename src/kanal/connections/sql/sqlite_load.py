@@ -188,8 +188,9 @@ class SQLiteLoad(SqlLoad):
             self._deferred = True
 
     def sifts_first(self, table: TableInfo) -> bool:
-        del table
-        return self._deferred
+        # While a row refers to one that is missing, SQLite looks in the whole table for rows that refer to each new one
+        # (https://sqlite.org/foreignkeys.html, section 3).
+        return self._deferred or bool(table.own_references)
 
     def has_triggers(self, table: TableInfo) -> bool:
         found = self.fetch(

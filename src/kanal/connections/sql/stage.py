@@ -48,8 +48,9 @@ class SqlStage:
         self.merging = merging
         self._columns = list(columns)
         self.target = load.table_of(merging.table)
-        key = merging.key if set(merging.key) <= set(columns) else ()
-        self.table = self.table_named(key, name)
+        # By its key it is joined with the table, or else with itself, where its rows refer to each other.
+        key = merging.key or next((one.referred for one in merging.own_references), ())
+        self.table = self.table_named(key if set(key) <= set(columns) else (), name)
         #: The column that numbers its rows.
         self.number = list(self.table.c)[-1]
         self._sieve: Sieve | None = None
