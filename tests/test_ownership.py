@@ -76,10 +76,10 @@ def made(places: Places, folder: Path, kind: str, write: str) -> tuple[Place, Pl
     return old, new, job(folder, body, old=old, new=new)
 
 
-@pytest.mark.parametrize("write", WRITES)
+@pytest.mark.parametrize("write", [write for write in WRITES if write != "job"])  # which holds locks all the time
 @pytest.mark.parametrize("kind", ["postgresql", "mariadb"])
 def test_a_process_that_was_taken_for_dead_commits_nothing(
-    places: Places, tmp_path: Path, cli: Cli, kind: str, write: str
+    places: Places, tmp_path: Path, process: Cli, kind: str, write: str
 ) -> None:
     old, new, _ = made(places, tmp_path, kind, write)
     stale = begun(tmp_path, "run", "step", "_begin", "after", "hang")
@@ -91,7 +91,11 @@ def test_a_process_that_was_taken_for_dead_commits_nothing(
         log.execute("UPDATE kanal_run SET status = 'stopped'")
     log.close()
     old.sql("UPDATE s SET v = 'new'")
-    assert cli("resume").returncode == 0
+    try:
+        assert process("resume", timeout=60).returncode == 0
+    except BaseException:
+        stale.kill()
+        raise
     expected = new.rows("SELECT * FROM t ORDER BY k")
     assert [row[:2] for row in expected] == [(1, "new"), (2, "new"), (3, "new")]
     (tmp_path / "go").touch()

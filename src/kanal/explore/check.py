@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import time
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 from typing import Any
 
 import pyarrow as pa
@@ -39,6 +40,7 @@ def remarks(plan: JobPlan, clustered: bool = False) -> list[Problem]:
             what = f"the file {database.missing_file} is not there; it will be made"
             found.append(_located(plan, ("connection", name), what))
     found += _to_be_made(plan)
+    found += _without_memory(plan)
     for wait in plan.given_up:
         what = f"{wait.step} and {wait.before} refer to each other: {opening(wait)}, in one transaction with it"
         found.append(_located(plan, ("pipeline", wait.step), what))
@@ -55,6 +57,26 @@ def remarks(plan: JobPlan, clustered: bool = False) -> list[Problem]:
             found += _of_step(plan, step, step.name in new_steps)
             found += _on_cluster(plan, step) if clustered else []
     return found
+
+
+def _without_memory(plan: JobPlan) -> Iterator[Problem]:
+    """Targets that cannot keep what is committed, since the user may not create the table for it."""
+    for name, database in plan.connections.items():
+        steps = [step for step in plan.steps if isinstance(step, PipelinePlan) and step.target is database
+                 and step.can_leave_progress]  # fmt: skip
+        if not steps:
+            continue
+        with suppress(KanalError):
+            if steps[0].target.journal.is_ready():
+                continue
+            missing = [right for right in database.catalogue.rights() if right.name == "create tables"]
+            if missing and not missing[0].granted:
+                what = (
+                    f"no table can be created in {name} in which Kanal records what is committed. So a process that "
+                    "was declared dead may still commit, a step may run twice after a crash at its commit, and no load "
+                    "commits by batches"
+                )
+                yield _located(plan, ("connection", name), what, missing[0].ask_for)
 
 
 def _on_cluster(plan: JobPlan, step: PipelinePlan) -> list[Problem]:
