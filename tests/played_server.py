@@ -29,6 +29,7 @@ INSTEAD = {
         (r"to_char\(sys_extract_utc\((.+?)\), '[^']*'\)", r"CAST(timezone('UTC', \1) AS VARCHAR)"),
         (r"to_char\((.+?), '[^']*'\)", r"CAST(\1 AS VARCHAR)"),
         (r"lengthb\(", "strlen("),
+        (r"nlssort\(([^,()]+), 'NLS_SORT=BINARY'\)", r"\1"),
         (r"(?s)WHEN MATCHED THEN UPDATE SET (.*?) WHERE (.*)$", r"WHEN MATCHED AND \2 THEN UPDATE SET \1"),
         (r"NUMBER\((\d+)\)", r"DECIMAL(\1,0)"), (r"NUMBER\(", "DECIMAL("), (r"VARCHAR2\((\d+) CHAR\)", r"VARCHAR(\1)"),
         (r"BINARY_DOUBLE", "DOUBLE PRECISION"), (r"BINARY_FLOAT", "REAL"), (r"CLOB", "VARCHAR"), (r"\bDATE\b", "TIMESTAMP"),

@@ -11,6 +11,7 @@ import pytest
 import kanal
 from conftest import Cli, Files, Place, document
 from kanal.connections.files.folder import Folder
+from kanal.connections.journal import LoadedFile
 from kanal.core.errors import KanalError
 from test_servers import job, succeeded
 
@@ -98,15 +99,15 @@ def test_what_becomes_of_a_loaded_file(
     body = BODY.replace("files_once = true", f'files_once = {str(once).lower()}\nwhen_loaded = {{ move = "done" }}')
     made, folder = inbox(files, new, "")
     made = job(files.folder, body, new=new)
-    real, tried = Folder.move_file, []
+    real, tried = Folder.after_load, []
 
-    def broken(self: Folder, name: str, to: str) -> None:
-        tried.append(name)
+    def broken(self: Folder, file: LoadedFile) -> str | None:
+        tried.append(file.name)
         if len(tried) == 2:
             raise KanalError("it cannot be moved just now")
-        real(self, name, to)
+        return real(self, file)
 
-    monkeypatch.setattr(Folder, "move_file", broken)
+    monkeypatch.setattr(Folder, "after_load", broken)
     run = succeeded(made.run())
     assert "the next run tries it again" in str(run["cards"].note) and run["cards"].tally.inserted == 3
     assert sorted(path.name for path in folder.rglob("*.csv")) == ["cards-1.csv", "cards-2.csv"]

@@ -108,7 +108,7 @@ def test_watermarks_in_a_table_of_the_former_name_are_taken_over(places: Places,
     old, new = tables(places, kind, "number")
     made = job(tmp_path, BODY.format(write="append", since='"changed"'), old=old, new=new)
     assert counts(succeeded(made.run())["t"]) == {"read": 3, "inserted": 3}
-    new.sql("CREATE TABLE kanal_mark AS SELECT job, step, watermark AS mark, moved FROM kanal_watermark")
+    new.sql("CREATE TABLE kanal_mark AS SELECT job, 't' AS step, watermark AS mark, moved FROM kanal_watermark")
     new.sql("DROP TABLE kanal_watermark")
     assert [state.watermark for state in made.watermarks()] == ["100"]
     add(old, 3, "1000")

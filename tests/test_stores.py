@@ -161,11 +161,11 @@ def test_a_bucket_that_changes_or_loses_a_commit(files: Files, bucket: Any, monk
     path = files.job(place + '[pipeline.t]\nsource = "old:t"\ntarget = "box:t-{run}.csv"\nfile_rows = 4')
     real, count = S3Store.publish, []
 
-    def broken(self: S3Store, receipt: Any) -> None:
+    def broken(self: S3Store, receipt: Any, again: bool = False) -> None:
         count.append(receipt)
         if len(count) == 2:
             raise kanal.KanalError("it is gone for a moment")
-        real(self, receipt)
+        real(self, receipt, again)
 
     monkeypatch.setattr(S3Store, "publish", broken)
     run = kanal.Job.read(path).run()

@@ -417,7 +417,7 @@ class WorkbookWriter:
         Limit("dates before 1900-03-01", _has_date, _beyond_days, Reason.OUT_OF_RANGE,
               "a workbook holds days from 1900-03-01 on: convert it to text"),
         Limit("times finer than a thousandth of a second", _has_time, _finer,
-              Reason.WOULD_ROUND, "a workbook holds times to a thousandth of a second: convert it to text"),
+              Reason.OUT_OF_RANGE, "a workbook holds times to a thousandth of a second: convert it to text"),
     )  # fmt: skip
 
     def __init__(self, stream: IO[bytes], names: Sequence[str], types: Sequence[SqlType], form: Format) -> None:

@@ -59,7 +59,7 @@ class PipelinePlanner(HistoryPlanner):
         checks = self._checks(columns)
         self._check_history()
         if len(self.planner.problems) == sound:
-            self._check_key(key, target, columns)
+            self._check_key(key, columns)
         self._check_shared(target)
         self._check_own_lookups(lookups, target)
         order_by = self._order_of_batches(source) if settings.commits.by_batch else self._order_by(source)
@@ -453,7 +453,7 @@ class PipelinePlanner(HistoryPlanner):
                 found.append(column.name)
         return tuple(found)
 
-    def _check_key(self, key: tuple[str, ...], target: TableInfo, columns: list[ColumnPlan]) -> None:
+    def _check_key(self, key: tuple[str, ...], columns: list[ColumnPlan]) -> None:
         settings = self.settings
         mapped = [column.name for column in columns]
         for name in key:
@@ -483,7 +483,7 @@ class PipelinePlanner(HistoryPlanner):
                         f'put the condition into a query as source, or remove {part}, or set missing = "keep"',
                     )
         if settings.duplicates == "last":
-            self._check_last_wins(key, target)
+            self._check_last_wins()
         if settings.duplicates != "reject" and not key:
             self._problem("duplicates", "which rows are doubled is told by a key", "add key = [COLUMN, …]")
 
@@ -499,7 +499,7 @@ class PipelinePlanner(HistoryPlanner):
                 'set commit = "step", or leave min_rows out',
             )
 
-    def _check_last_wins(self, key: tuple[str, ...], target: TableInfo) -> None:
+    def _check_last_wins(self) -> None:
         """What does not go with the last row of a key being the one that counts."""
         settings = self.settings
         keeps = 'matched = "keep"' if settings.matched == "keep" else "newer_by" if settings.newer_by else ""
@@ -508,15 +508,6 @@ class PipelinePlanner(HistoryPlanner):
                 "duplicates",
                 f'"last" does not go with commit = "batch" and {keeps}: a row of an earlier batch would be kept',
                 'set commit = "step", or duplicates = "first"',
-            )
-        keys = [found for found in (target.primary_key, *target.unique) if found]
-        adds = self.rule.inserts_all and not self.rule.empties
-        if settings.commits.by_batch and adds and not any(set(found) <= set(key) for found in keys):
-            self._problem(
-                "duplicates",
-                f'"last" with write = "append" and commit = "batch" needs a unique key: {target.name} may have other '
-                f"rows of the key {', '.join(key)}, which would be replaced too",
-                'set commit = "step", or duplicates = "first", or declare the key unique',
             )
         unique = [name for name in settings.checks if name in self.job.check_ and self.job.check_[name].unique]
         if unique:

@@ -118,9 +118,9 @@ class OracleServer(Server):
         return []
 
     def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
-        # A collation of the column is ignored by this one (SQL reference, "COLLATE Operator"); a CLOB takes none.
+        # The bytes, whatever the column's collation (the SQL reference, "NLSSORT"); a CLOB has no such form.
         is_text = column.type is not None and column.type.family is Family.TEXT and "char" in column.declared.lower()
-        return [value.op("COLLATE")(sa.literal_column("BINARY"))] if is_text else [value]
+        return [sa.func.nlssort(value, sa.literal_column("'NLS_SORT=BINARY'"))] if is_text else [value]
 
     def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
         digits = sql_type.precision or 0

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
+
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -82,7 +84,7 @@ def _round_digits(frame: Frame, number: pa.Array, digits: pa.Array, mode: str) -
         rows = mask_of(pc.equal(digits, count))
         chosen = null_where_not(roomy, rows)
         if -count > number.type.precision - scale:
-            chosen = pc.if_else(chosen.is_valid(), pa.scalar(0).cast(roomy.type), chosen)  # it rounds to nothing
+            chosen = pc.if_else(chosen.is_valid(), pa.scalar(Decimal(0), roomy.type), chosen)  # it rounds to nothing
         elif count < scale:
             chosen = pc.round(chosen, ndigits=int(count), round_mode=mode)
         result = pc.coalesce(result, chosen)
