@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import sqlite3
 import subprocess
 import sys
@@ -303,3 +304,105 @@ def test_published_files_that_somebody_took_are_done(files: Files, cli: Cli) -> 
     assert len(list(out.glob("*.csv"))) == 2
     assert cli("run", "job.toml").returncode == 0
     assert len(list(out.glob("*.csv"))) == 5
+
+
+#: Runs a command and dies at a statement of a load, counted from the first, before or after it.
+DIES_AT = """
+import os, sys
+import kanal
+from kanal.connections.sql.load import SqlLoad
+from kanal.connections.sql.mariadb_load import MariaDBLoad
+from kanal.connections.sql.postgresql_load import PostgreSQLLoad
+from kanal.connections.sql.sqlite_load import SQLiteLoad
+
+command, last, when = sys.argv[1], int(sys.argv[2]), sys.argv[3]
+count = [0]
+
+def dying(original):
+    def method(self, *arguments, **more):
+        count[0] += 1
+        dies = count[0] == last
+        if dies and when == "before":
+            os._exit(9)
+        found = original(self, *arguments, **more)
+        if dies:
+            os._exit(9)
+        return found
+    return method
+
+for cls in (SqlLoad, MariaDBLoad, PostgreSQLLoad, SQLiteLoad):
+    for name in ("execute", "attempt", "insert_into", "send_into", "confirm", "commit", "run_sql", "empty"):
+        if name in cls.__dict__:
+            setattr(cls, name, dying(cls.__dict__[name]))
+try:
+    getattr(kanal.Job.read("job.toml"), command)()
+except kanal.KanalError:
+    sys.exit(3)
+"""
+RULES = {
+    "append": 'write = "append"\nsince = "k"',
+    "append by batches": 'write = "append"\nsince = "k"\ncommit = "batch"\nbatch_rows = 7',
+    "truncate": 'write = "truncate"\nlast_sql = "INSERT INTO told SELECT count(*) FROM t"',
+    "merge": 'write = "merge"',
+    "merge by batches": 'write = "merge"\ncommit = "batch"\nbatch_rows = 7',
+    "job": 'write = "merge"\ncommit = "job"',
+}
+
+
+def sequence(places: Places, folder: Path, cli: Cli, kind: str, seed: int) -> str:
+    """Commands that are killed at random statements, in random order, and then all that there is to do; what was done.
+
+    In the end each row of the source stands in the target once, the log agrees, and no reject is left.
+    """
+    chance = random.Random(f"{kind} {seed}")
+    name = chance.choice(list(RULES))
+    old, new = places("sqlite"), places(kind)
+    old.sql("CREATE TABLE s (k integer PRIMARY KEY, v text)",
+            *(f"INSERT INTO s VALUES ({k}, '{'x' if k % 9 == 0 else k}')" for k in range(1, 31)))  # fmt: skip
+    key = "" if name.startswith("append") else " PRIMARY KEY"
+    new.sql(f"CREATE TABLE t (k integer NOT NULL{key}, v integer)", "CREATE TABLE told (n integer)")
+    job(folder, f'[pipeline.t]\nsource = "old:s"\ntarget = "new:t"\nkey = "k"\n{RULES[name]}', old=old, new=new)
+    done = [name]
+    for _ in range(chance.randint(1, 5)):
+        command = chance.choice(["run", "run", "resume", "resume", "replay"])
+        last, when = chance.randint(1, 25), chance.choice(["before", "after"])
+        if "replay" in (command, *done) and name.startswith("append") and "fixed" not in done:
+            old.sql("UPDATE s SET v = '7' WHERE v = 'x'")
+            done.append("fixed")
+        ended = subprocess.run(
+            [sys.executable, "-c", DIES_AT, command, str(last), when], cwd=folder, capture_output=True, check=False
+        )
+        assert ended.returncode in (0, 1, 3, 9), ended.stderr.decode()
+        done.append(f"{command} {last} {when}: {ended.returncode}")
+    for _ in range(3):
+        cli("resume")
+    assert cli("run", "job.toml").returncode == 0, done
+    old.sql("UPDATE s SET v = '7' WHERE v = 'x'")
+    log = sqlite3.connect(folder / "kanal-runs.db")
+    for _ in range(6):
+        rest = log.execute(
+            "SELECT DISTINCT run FROM kanal_reject WHERE resolved_by IS NULL OR resolved_by < 0"
+        ).fetchall()
+        for (run,) in rest:
+            cli("replay", str(run))
+    if not name.startswith("append"):
+        assert cli("run", "job.toml").returncode == 0
+    assert new.rows("SELECT count(*), count(DISTINCT k) FROM t") == [(30, 30)], done
+    steps = log.execute(
+        "SELECT kanal_step.status FROM kanal_step JOIN kanal_run USING (run) WHERE run = (SELECT max(run) FROM kanal_run)"
+    )
+    assert {status for (status,) in steps} == {"succeeded"}, done
+    return "; ".join(done)
+
+
+@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
+def test_commands_killed_at_any_statement(places: Places, tmp_path: Path, cli: Cli, kind: str, seed: int) -> None:
+    print(sequence(places, tmp_path, cli, kind, seed))
+
+
+@pytest.mark.matrix
+@pytest.mark.parametrize("seed", range(100, 200))
+@pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
+def test_many_commands_killed_at_any_statement(places: Places, tmp_path: Path, cli: Cli, kind: str, seed: int) -> None:
+    print(sequence(places, tmp_path, cli, kind, seed))

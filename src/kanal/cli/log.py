@@ -56,7 +56,7 @@ def job_name(job: Path | None) -> str | None:
 
 
 def job_and_environment(job: Path | None) -> tuple[str | None, str | None]:
-    """The name of a file's job, and the environment that is chosen; None where no file is given, or none is chosen."""
+    """The name of a file's job and the chosen environment; None for each that is not given."""
     if job is None:
         return None, None
     from kanal.cli.jobs import read_job

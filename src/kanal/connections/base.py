@@ -151,12 +151,12 @@ class OrdinarySource:
 
 
 class Compared(Protocol):
-    """A connection that tells by what its columns compare texts."""
+    """A connection that knows how its columns compare texts."""
 
     def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
         """Values of a key column in a form in which two are equal if the table's column holds them equal.
 
-        Raises KanalError if that cannot be told.
+        Raises KanalError if the column's collation is not known.
         """
 
 
@@ -225,9 +225,9 @@ class FileSource(Source, Protocol):
         """True where there is a file of that name."""
 
     def after_load(self, file: LoadedFile) -> str | None:
-        """Move or delete a file as its entry says, unless that has been done; a note if it is left. Raises KanalError.
+        """Move or delete a loaded file as its entry requires, if this is still to be done; a note if the file stays.
 
-        A file that is not the one that was loaded is left alone, and no file is overwritten.
+        Another file of the same name stays, and no file is overwritten. Raises KanalError.
         """
 
 

@@ -77,7 +77,7 @@ class Watermark(Struct, frozen=True):
 
 
 def kept_expression(expression: str) -> str:
-    """An expression as it is kept with a watermark: long ones are cut, and told apart by a digest."""
+    """The text of an expression that is stored with a watermark. Long texts are cut and end in a digest."""
     text = " ".join(expression.split())
     return text if len(text) <= 400 else f"{text[:330]} {hashlib.sha256(text.encode()).hexdigest()}"
 
@@ -143,7 +143,7 @@ class Journal(Protocol):
         """Set a watermark within a load's transaction, or with None take it away."""
 
     def note_read(self, load: Load, job: str, step: str, moment: dt.datetime) -> None:
-        """Note, within a load's transaction, that a run has read up to the watermark; nothing if there is none."""
+        """Record, within a load's transaction, that a run has read up to the watermark, if there is one."""
 
     # --- files -----------------------------------------------------------------------------------------------------
 

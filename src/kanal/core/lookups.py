@@ -15,7 +15,7 @@ from kanal.core.errors import LookupTableError
 from kanal.core.faults import Fault
 from kanal.core.hashing import Hashes, RowHash
 
-#: Gives values of a key column, by its name, the form in which they are compared.
+#: Converts values of a key column, given its name, to the form in which they are compared.
 KeyForm = Callable[[str, pa.Array], pa.Array]
 
 
@@ -30,9 +30,9 @@ def equal_values(one: pa.Array, other: pa.Array) -> Mask:
 class LookupTable:
     """Columns of a table, found by key columns. Built once, then probed by any number of batches.
 
-    `form` gives the values of a key column a form in which two are equal if the looked-up column, by its collation,
-    holds them equal. Raises LookupTableError if a key stands in the table twice. Keys with a NULL match nothing; NaN
-    is equal to NaN, as in PostgreSQL.
+    `form` converts values of a key column so that they are equal if they are equal by the looked-up column's collation.
+    Raises LookupTableError if two rows of the table have one key. Keys with a NULL match nothing; NaN is equal to NaN,
+    as in PostgreSQL.
     """
 
     def __init__(
@@ -130,7 +130,7 @@ class LookupTable:
         return False
 
     def _put_in(self, order: NDArray[np.intp]) -> None:
-        """Put the rows in an order, leaving out those that are not in it."""
+        """Reorder the rows; rows that the order omits are dropped."""
         chosen = pa.array(order)
         self.columns = {name: values.take(chosen) for name, values in self.columns.items()}
         self._formed = [values.take(chosen) for values in self._formed]

@@ -19,11 +19,11 @@ from kanal.core.types import BIGINT, DATE, TEXT, TIMESTAMP, WIDE_DECIMAL, SqlTyp
 #: Forms of dates and times that are tried on texts; of those that fit as many, the first is taken.
 _DATES = ("%Y-%m-%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%d-%m-%Y", "%Y/%m/%d", "%Y%m%d", "%d.%m.%y")
 _TIMES = ("%H:%M", "%H:%M:%S")
-#: So many different texts of a column, spread over all, say which conversions are tried on all of them.
+#: The number of different texts, spread over a column, that decide which conversions are tried on all of it.
 _TRIED = 300
 #: From this share of its texts on, a conversion is worth proposing.
 _WORTH = 0.5
-#: From this share of some texts on, a conversion is tried on all.
+#: The share of these texts from which a conversion is tried on all texts.
 _LIKELY = 0.4
 #: From this share on, a form of dates among others is worth naming.
 _MIXED = 0.05

@@ -360,7 +360,7 @@ class MembershipCheck:
     def __init__(
         self, name: str, value: Expression, label: str, values: pa.Array, wanted: bool, form: KeyForm | None = None
     ) -> None:
-        """`form` gives values the form in which the column compares them, by its collation."""
+        """`form` converts values so that they are equal if they are equal by the column's collation."""
         self.name = name
         self.value = value
         self.label = label

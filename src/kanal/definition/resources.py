@@ -151,7 +151,7 @@ class Resource(Model):
     def _format_is_known(cls, value: str) -> str:
         if value not in ("rfc3339", "unix") and "%" not in value:
             raise ValueError(
-                f'"{value}" is no format of a moment: write "rfc3339", "unix" (seconds since 1970), or one such as '
+                f'"{value}" is not a format of a moment: write "rfc3339", "unix" (seconds since 1970), or one such as '
                 '"%Y-%m-%d %H:%M:%S"'
             )
         return value

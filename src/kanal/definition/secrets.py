@@ -74,7 +74,7 @@ _LEAST = re.compile(r"[0-9]+(?:\.[0-9]+)? ?%(?: of (?:usual|last run))?")
 
 
 def least_rows(value: Any) -> Any:
-    """A number of rows, or a share of what the target has, of the last run or of what is usual, for a validator."""
+    """Validate a number of rows, or a share of the target's rows, of the last run's rows or of the usual number."""
     if isinstance(value, str) and not _LEAST.fullmatch(value):
         raise ValueError(
             f'"{value}" is neither a number of rows nor a share: write "80%" (of the rows that the target has), '

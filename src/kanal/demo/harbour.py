@@ -147,7 +147,7 @@ class _Handler(DemoHandler):
     def _vessels(self, query: dict[str, str]) -> None:
         since = query.get("changed_after", "")
         if since and not _RFC3339.fullmatch(since):  # as strict services do
-            self._say(400, {"errors": [{"message": f"changed_after is no moment of RFC 3339: {since}"}]})
+            self._say(400, {"errors": [{"message": f"changed_after is not a moment of RFC 3339: {since}"}]})
             return
         moment = dt.datetime.fromisoformat(since) if since else None
         rows = [

@@ -72,9 +72,9 @@ def _without_memory(plan: JobPlan) -> Iterator[Problem]:
             missing = [right for right in database.catalogue.rights() if right.name == "create tables"]
             if missing and not missing[0].granted:
                 what = (
-                    f"no table can be created in {name} in which Kanal records what is committed. So a process that "
-                    "was declared dead may still commit, a step may run twice after a crash at its commit, and no load "
-                    "commits by batches"
+                    f"the user may not create a table in {name}, so Kanal cannot record its commits there: a process "
+                    "that was declared dead may still commit, a step may run twice after a crash at its commit, and "
+                    'commit = "batch" fails'
                 )
                 yield _located(plan, ("connection", name), what, missing[0].ask_for)
 

@@ -514,7 +514,7 @@ class RunLogStore(RunLogReader):
         return added
 
     def claim_message(self, message: int, tries: int) -> bool:
-        """Record that this process tries to send a message that was tried so often; False if another one does."""
+        """Claim a message for this process, given its number of tries; False if another process sends it."""
         mine = sa.and_(MESSAGE.c.message == message, MESSAGE.c.tries == tries, MESSAGE.c.sent.is_(None))
         with self._begin() as connection:
             return connection.execute(MESSAGE.update().where(mine).values(tries=tries + 1)).rowcount == 1

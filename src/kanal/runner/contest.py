@@ -36,7 +36,7 @@ class Contest(Protocol):
     """Rows are offered batch by batch, then rounds follow until none is refused, then the rest is settled."""
 
     def offer(self, batch: SourceBatch, keyed: Keyed) -> Verdict:
-        """What becomes of a batch's rows now; those that are beaten are set aside."""
+        """The verdict on a batch's rows; beaten rows are set aside."""
 
     def refused(self, keyed: Keyed, over: bool = False) -> None:
         """Rows were refused as they were written, `over` rows of earlier batches if so."""
@@ -48,7 +48,7 @@ class Contest(Protocol):
         """The numbers of offered rows that are not to be written; called once, after the last offer."""
 
     def next_round(self, kept: SetAside[SourceBatch] | None) -> Iterator[Next]:
-        """The rows that follow those refused since the last round; empty if there are none."""
+        """The rows that follow the rows refused since the last round."""
 
     @property
     def undecided(self) -> bool:

@@ -233,15 +233,17 @@ def _refuse_half_loaded(plan: JobPlan, log: RunLogStore, job: JobDefinition) -> 
             step = appending.get(left.step)
             if step is None or left.status == "succeeded" or not record.token:
                 continue
-            with suppress(KanalError):  # the step says so itself if its target cannot be reached
+            written = 0
+            with suppress(KanalError):  # the step reports it if its target cannot be reached
                 found = step.target.journal.recorded(record.token, step.name)
-                if found is not None and found.tally.written:
-                    file = file_of(job) or "JOB"
-                    raise HalfLoaded(
-                        f"Run {record.run} was broken off after {found.tally.written:,} rows of {step.name} were "
-                        f"committed, and this run would append them again",
-                        f"continue it with kanal resume {file}, or load all rows with kanal run {file} --anew",
-                    )
+                written = 0 if found is None else found.tally.written
+            if written:
+                file = file_of(job) or "JOB"
+                raise HalfLoaded(
+                    f"Run {record.run} was broken off after {written:,} rows of {step.name} were committed, and this "
+                    "run would append them again",
+                    f"continue it with kanal resume --job {file}, or load all rows with kanal run {file} --anew",
+                )
 
 
 def _to_replay(log: RunLogStore, record: RunRecord, names: list[str], committed: set[str]) -> list[str]:

@@ -1,4 +1,4 @@
-"""How the rows of a step compete for their keys, and what becomes of those that the target refuses."""
+"""The competition of a step's rows for their keys, and the rows that follow refused ones."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ class SecondChances(StepState):
     """The part of a step in which rows compete for their keys."""
 
     def _compete(self, prepared: Prepared, rule: WriteRule | None) -> None:
-        """Offer a batch's rows for their keys; those that are beaten are set aside, and are not written now."""
+        """Offer a batch's rows for their keys. Beaten rows are set aside and not written now."""
         contest, keyed = self._contest, prepared.keyed
         if contest is None or keyed is None:
             return
@@ -117,7 +117,7 @@ class SecondChances(StepState):
         return self.plan.target.storable(self.plan.target_table, made)[0]
 
     def _settle(self, beaten: Beaten, tally: Tally, rejects: list[Reject]) -> None:
-        """Count rows that stay beaten, those that the job rejects among the rejects."""
+        """Count rows that stay beaten: as rejects if the job rejects duplicates, else as superseded."""
         assert self._claims is not None
         tally.read += beaten.rows
         by_check = np.array([claim.check is not None for claim in self._claims.claims])[beaten.by]
@@ -134,7 +134,7 @@ class SecondChances(StepState):
             rejects += rejects_of(beaten.batch, faults)[0]
 
     def _finish(self, rule: WriteRule) -> Iterator[tuple[Tally, list[Reject]]]:
-        """What becomes of rows that wait in the target, and then of those that were beaten."""
+        """Write the rows that wait in the target, then the rows that follow refused ones; their counts and rejects."""
         contest = self._contest
         if contest is not None:
             superseded = contest.superseded()
@@ -156,7 +156,7 @@ class SecondChances(StepState):
             yield tally, rejects
 
     def _finish_rule(self, rule: WriteRule) -> tuple[Tally, list[Reject]]:
-        """What becomes of the rows that wait in the target."""
+        """Write the rows that wait in the target; their counts and rejects."""
         written, tally = rule.finish(), Tally()
         add_writes(tally, written)
         rejects: list[Reject] = []

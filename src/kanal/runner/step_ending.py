@@ -34,7 +34,7 @@ class TooManyDeletes(KanalError):
 
 
 class TooFewRows(KanalError):
-    """Fewer rows came than the pipeline asks for; the load is undone."""
+    """The source gave fewer rows than the pipeline requires; the load is undone."""
 
 
 class StepEnding(SecondChances):
@@ -102,8 +102,8 @@ class StepEnding(SecondChances):
         self.tally.require_balance()
 
     def _ask_for_rows(self) -> None:
-        """Raise TooFewRows if the source has given fewer rows than the pipeline asks for, or none for a table that is
-        emptied and had some."""
+        """Raise TooFewRows if the source has given fewer rows than the pipeline requires, or no rows for a table that
+        is emptied and had some."""
         least, tally = self.plan.settings.min_rows, self.tally
         if self.replayed is not None or (least is None and not self.plan.writing.rule.empties):
             return
@@ -138,8 +138,8 @@ class StepEnding(SecondChances):
             rule.moment = self.plan.target.storable(self.plan.target_table, rows)[0]
 
     def _carried_back(self) -> Any:
-        """Up to which change value the other way of an exchange has carried the target's changes, and that of which
-        none can come late any more; None for nothing."""
+        """The last change value that the other way of an exchange has carried, and the last one before which no change
+        can come late; None if it has carried nothing."""
         exchange = self.plan.exchange
         found = exchange.journal.watermark(self.job, exchange.step) if exchange is not None else None
         if found is None or exchange is None:

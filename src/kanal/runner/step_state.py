@@ -52,7 +52,7 @@ class Prepared(Struct):
     """A batch ready to be written: its rows, which of them, which over earlier rows of the load, and which not.
 
     `made` are the rows as the mapping makes them, `rows` the same as the target stores them. `offered` are the rows
-    that may be written, with their keys in `keyed`; after the contest for the keys, `good` are those that are.
+    that may be written, with their keys in `keyed`. After the contest for the keys, `good` are the winners.
     """
 
     batch: SourceBatch

@@ -167,7 +167,7 @@ class WriteRule:
         return self.encode(taken_rows(encoded.rows, chosen), withdrawn)
 
     def take_out(self, numbers: Numbers) -> None:
-        """Take out rows, of those that wait, that are not to be written after all."""
+        """Remove waiting rows that are not to be written after all."""
         raise NotImplementedError
 
     @property

@@ -14,7 +14,7 @@ _PREFIX, _LOCK = "kanal-service-", "lock"
 
 
 def own_folder() -> tuple[Path, IO[bytes]]:
-    """A new folder, and the open file that holds its lock until it is closed; those of killed processes are removed."""
+    """A new folder, and the open file that holds its lock. The folders of killed processes are removed."""
     for path in Path(tempfile.gettempdir()).glob(f"{_PREFIX}*"):
         _remove_left(path)
     made = Path(tempfile.mkdtemp(prefix=_PREFIX))

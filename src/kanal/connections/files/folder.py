@@ -267,9 +267,9 @@ class Folder(PlainConnection):
         return self.store.look_up(name) is not None
 
     def after_load(self, file: LoadedFile) -> str | None:
-        """Move or delete a file as its entry says, unless that has been done; a note if it is left. Raises KanalError.
+        """Move or delete a loaded file as its entry requires, if this is still to be done; a note if the file stays.
 
-        A file that is not the one that was loaded is left alone, and no file is overwritten.
+        Another file of the same name stays, and no file is overwritten. Raises KanalError.
         """
         found = self.store.look_up(file.name)
         if found is None or file.pending is None:

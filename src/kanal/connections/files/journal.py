@@ -138,7 +138,7 @@ class FileJournal:
         cast("FileLoad", load).notes[_name("watermark", job, step)] = text
 
     def note_read(self, load: Load, job: str, step: str, moment: dt.datetime) -> None:
-        """Nothing: files are no side of an exchange."""
+        """Do nothing: files cannot take part in an exchange."""
 
     # --- files -----------------------------------------------------------------------------------------------------
 

@@ -51,8 +51,7 @@ class FoundFile(PartlyCompared, Struct, frozen=True, eq=False):
         return self.modified.astimezone(dt.UTC).isoformat(timespec="microseconds")
 
     def same_as(self, known: LoadedFile) -> bool:
-        """True if it is in the state in which a file was loaded: of the same size, and of the same time and tag, or
-        else of the same content. The name does not count."""
+        """True if it has the size of a loaded file, and its time and tag, or else its content. The name is ignored."""
         if self.size != known.size:
             return False
         if self.modified_text == known.modified and self.tag in ("", known.checksum):

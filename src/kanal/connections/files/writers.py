@@ -34,7 +34,7 @@ from kanal.definition import Format
 #: The most rows of a sheet, its header among them, and characters of a cell.
 SHEET_ROWS, CELL_LENGTH = 1_048_576, 32_767
 _MOST_DIGITS = 15
-#: Ends of lines, which stand in JSON between values only; texts may have other separators, such as U+2028.
+#: Line ends, which JSON has only between values. Texts may contain other separators, such as U+2028.
 _LINE_ENDS = re.compile(r"[\r\n]+")
 _FORMULA = r"^[=+\-@\t\r]"
 _NUMBER = r"^[+\-]?[0-9]+([.,][0-9]+)*([eE][+\-]?[0-9]+)?$"
@@ -350,8 +350,8 @@ class ArrowStreamWriter(ArrowWriter):
 
 
 class Limit(Struct, frozen=True):
-    """Values that a format cannot hold unchanged: what they are, of which Arrow types, which they are of a column, and
-    what is said of one."""
+    """A kind of values that a format cannot hold unchanged: its name, its Arrow types, a function that finds them in a
+    column, and the reason and message of a reject."""
 
     values: str
     applies: Callable[[pa.DataType], bool]
@@ -386,7 +386,7 @@ def _has_time(kind: pa.DataType) -> bool:
 
 
 def _beyond_days(values: pa.Array) -> pa.Array:
-    # To a workbook, 1900 is a leap year, so programs differ in what its first days are.
+    # Workbooks count 1900 as a leap year, so programs disagree about its first days.
     return pc.less(values.cast(pa.date32()), pa.scalar(dt.date(1900, 3, 1)))
 
 

@@ -27,7 +27,7 @@ PROGRESS = sa.Table(
     "kanal_progress",
     sa.MetaData(),
     sa.Column("token", sa.String(36), primary_key=True),
-    # Its name with what tells it from all others, as do the steps of the other tables: see `_key`.
+    # The name and a digest, as in the other tables: see `_key`.
     sa.Column("step", sa.String(200), primary_key=True),
     sa.Column("progress", sa.String(_LONGEST)),
     # Who goes on with it, and by which session of the database.
@@ -207,7 +207,7 @@ class SqlJournal:
             sql.execute(WATERMARK.insert().values(values | {"expression": expression}))
 
     def note_read(self, load: Load, job: str, step: str, moment: dt.datetime) -> None:
-        """Note, within a load's transaction, that a run has read up to the watermark; nothing if there is none."""
+        """Record, within a load's transaction, that a run has read up to the watermark, if there is one."""
         mine = WATERMARK.c.step == _key(job, step)
         cast("SqlLoad", load).execute(WATERMARK.update().where(mine).values(last_read=moved_text(moment)))
 
@@ -281,8 +281,7 @@ _KEYED = re.compile(r" [0-9a-f]{64}$")
 
 
 def _key(*names: str) -> str:
-    """The key of a step: its name, for who looks at the table, and a digest of all of its names, which no collation
-    takes for that of another."""
+    """The key of a step: its name, for people, and a digest of all its names, which is unique in every collation."""
     return f"{names[-1][:130]} {hashlib.sha256(json.dumps(names).encode()).hexdigest()}"
 
 

@@ -321,7 +321,7 @@ class SqlStage:
         return sa.exists(sa.select(sa.literal(1)).select_from(there).where(*same).correlate(self.table))
 
     def withdraw(self) -> Written:
-        """Delete the table's rows of withdrawn keys, and take these out; refused are those to which others refer.
+        """Delete the table's rows of withdrawn keys; rows to which others refer are refused.
 
         A row of the table that is newer stays, and counts as unchanged.
         """
