@@ -58,7 +58,7 @@ class Catalogue(Protocol):
     def describe_query(self, query: str) -> TableInfo:
         """The columns that a query gives."""
 
-    def describe_files(self, pattern: str, form: Any, differ: str = "fail") -> TableInfo:
+    def describe_files(self, pattern: str, form: Any, differ: str = "fail", lenient: bool = False) -> TableInfo:
         """The table that the files of a pattern make, in a format or that of their ending, and what is done with those
         whose columns differ; raises KanalError."""
 

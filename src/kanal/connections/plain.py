@@ -88,9 +88,9 @@ class PlainCatalogue:
         del query
         raise lacks(self.connection, Reads.QUERY)
 
-    def describe_files(self, pattern: str, form: Any, differ: str = "fail") -> TableInfo:
+    def describe_files(self, pattern: str, form: Any, differ: str = "fail", lenient: bool = False) -> TableInfo:
         """The table that the files of a pattern make; raises KanalError, since there are none here."""
-        del pattern, form, differ
+        del pattern, form, differ, lenient
         raise lacks(self.connection, Reads.FILES)
 
     def expect(self, schema: str | None, tables: Collection[str]) -> None:

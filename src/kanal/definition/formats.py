@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import codecs
 import re
-from typing import Any, Literal, Self
+from typing import Annotated, Any, Literal, Self
 
-from pydantic import Field, field_validator, model_validator
+from pydantic import BeforeValidator, Field, field_validator, model_validator
 
 from kanal.definition.base import Model
 
@@ -24,6 +24,18 @@ _KEYS = {
 }  # fmt: skip
 
 
+def _joined(value: Any) -> Any:
+    """Several encodings, which are tried in order, as one text."""
+    if isinstance(value, list) and value and all(isinstance(name, str) for name in value):
+        return ",".join(name.strip() for name in value)
+    return value
+
+
+def encodings_of(value: str | None) -> list[str]:
+    """The encodings that are tried, in order."""
+    return [name.strip() for name in (value or "utf-8").split(",")]
+
+
 class Format(Model):
     """How files are written; what is not said, the ending of a file says.
 
@@ -37,7 +49,7 @@ class Format(Model):
     delimiter: str | None = Field(default=None, min_length=1, max_length=1)
     quote: str = Field(default='"', max_length=1)
     escape: str | None = Field(default=None, min_length=1, max_length=1)
-    encoding: str | None = None
+    encoding: Annotated[str | None, BeforeValidator(_joined, json_schema_input_type=str | list[str] | None)] = None
     header: bool = True
     columns: tuple[str, ...] | dict[str, tuple[int, int]] | dict[str, str] = ()
     skip_lines: int = Field(default=0, ge=0)
@@ -65,10 +77,11 @@ class Format(Model):
     @field_validator("encoding")
     @classmethod
     def _known_encoding(cls, value: str | None) -> str | None:
-        try:
-            codecs.lookup(value or "utf-8")
-        except LookupError:
-            raise ValueError(f'there is no encoding "{value}": write one such as utf-8, cp1252 or utf-16') from None
+        for name in encodings_of(value):
+            try:
+                codecs.lookup(name)
+            except LookupError:
+                raise ValueError(f'there is no encoding "{name}": write one such as utf-8, cp1252 or utf-16') from None
         return value
 
     @field_validator("range")

@@ -387,6 +387,12 @@ class WhenLoaded(Model):
         return self
 
 
+class BadFile(Model):
+    """The folder to which files that cannot be read are moved after the commit."""
+
+    move: str
+
+
 class Settings(Model):
     """What [defaults] can set for all pipelines, and each pipeline for itself."""
 
@@ -412,6 +418,7 @@ class Settings(Model):
     rebuild_indexes: bool = False
     generated: Literal["own", "keep"] = "own"
     columns_differ: Literal["fail", "reject", "null"] = "fail"
+    bad_file: Literal["fail", "leave"] | BadFile = "fail"
     files_once: bool | Literal["name"] = False
     when_loaded: WhenLoaded | None = None
     min_age: Seconds = None

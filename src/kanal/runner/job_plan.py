@@ -267,7 +267,8 @@ class PipelinePlan(Struct, frozen=True):
     def takes_files(self) -> bool:
         """True where it is remembered which files were loaded."""
         settings = self.settings
-        return Reads.FILES in self.source.reads and (bool(settings.files_once) or settings.when_loaded is not None)
+        asked = bool(settings.files_once) or settings.when_loaded is not None or not isinstance(settings.bad_file, str)
+        return Reads.FILES in self.source.reads and asked
 
     @property
     def timeout(self) -> float | None:

@@ -122,6 +122,14 @@ class NewFiles(Struct):
         """Count rejects."""
         self._rejected.update(reject.row.get("file.name") for reject in rejects)
 
+    def _set_aside(self) -> list[LoadedFile]:
+        """Entries by which files that cannot be read are moved after the commit, if the pipeline moves them."""
+        bad = self.plan.settings.bad_file
+        if isinstance(bad, str):
+            return []
+        return [replace(self.new[name], pending=f"aside {PurePosixPath(bad.move) / name}")
+                for name in sorted(self._refused & set(self.new))]  # fmt: skip
+
     def record(self, load: Load) -> None:
         """Remember the files, within the load's transaction."""
         new = [
@@ -129,7 +137,7 @@ class NewFiles(Struct):
             for name, file in self.new.items()
             if name not in self._refused
         ]
-        files = [*self.known_again, *new]
+        files = [*self.known_again, *new, *self._set_aside()]
         if not self.plan.settings.files_once:
             files = [file for file in files if file.pending]
         if files:
@@ -139,6 +147,7 @@ class NewFiles(Struct):
 def finish_files(plan: PipelinePlan, job: str) -> list[str]:
     """Move or delete the files whose load is committed; notes on what could not be done, which the next run tries."""
     source, journal, notes = as_file_source(plan.source), plan.target.journal, []
+    aside: set[str] = set()
     done: list[LoadedFile] = []
     for file in journal.loaded_files(job, plan.name):
         if file.pending is None:
@@ -146,15 +155,18 @@ def finish_files(plan: PipelinePlan, job: str) -> list[str]:
         try:
             note = source.after_load(file)
             notes += [note] if note else []
+            if file.pending.startswith("aside "):  # which was not loaded
+                aside.add(file.name)
+                notes.append(f"{file.name} cannot be read, and is now {file.pending.removeprefix('aside ')}")
             done.append(replace(file, pending=None))
         except KanalError as error:
             notes.append(f"{error.what}; the next run tries it again")
     if done:
+        kept = [file for file in done if plan.settings.files_once and file.name not in aside]
+        names = {file.name for file in kept}
         with plan.target.load() as load:
-            if plan.settings.files_once:
-                journal.record_files(load, job, plan.name, done)
-            else:
-                journal.forget_files(load, job, plan.name, [file.name for file in done])
+            journal.record_files(load, job, plan.name, kept)
+            journal.forget_files(load, job, plan.name, [file.name for file in done if file.name not in names])
             load.commit()
     return notes
 

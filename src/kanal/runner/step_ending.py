@@ -42,7 +42,7 @@ class StepEnding(SecondChances):
 
     def after_commit(self) -> None:
         """Do with the files that were loaded what the pipeline says."""
-        if self._files is not None and self.plan.settings.when_loaded is not None:
+        if self._files is not None and self.plan.takes_files:
             try:
                 self.notes += finish_files(self.plan, self.job)
             except KanalError as error:

@@ -46,6 +46,8 @@ class FileTable(TableInfo, frozen=True):
 
     form: Any = None
     differ: str = "fail"
+    #: True if files that cannot be read are left out.
+    lenient: bool = False
     #: The file whose columns these are.
     first: str = ""
     #: What was guessed of how they are written, in sentences.
@@ -111,13 +113,20 @@ class FolderCatalogue(PlainCatalogue):
         guess = sniffed(first)
         return replace(self._described(first, pattern, guess.form, "fail")[0], guessed=guess.said)
 
-    def describe_files(self, pattern: str, form: Any, differ: str = "fail") -> TableInfo:
-        """The same in a format of the job's, if one is given; raises KanalError where that cannot be right."""
-        key = (pattern, form.model_dump_json() if form is not None else "", differ)
+    def describe_files(self, pattern: str, form: Any, differ: str = "fail", lenient: bool = False) -> TableInfo:
+        """The same in a format of the job's, if one is given; raises KanalError where that cannot be right.
+
+        With `lenient`, the first file that can be read counts.
+        """
+        key = (pattern, form.model_dump_json() if form is not None else "", f"{differ} {lenient}")
         known = self._known.get(key)
         if known is None:
             first = self._first(pattern)
+            if lenient:
+                found = self.store.find(pattern)
+                first = next((one for one in found if not damage_of(one, form)), first)
             known, made = self._described(first, pattern, form, differ)
+            known = replace(known, lenient=lenient)
             made.doubt(first, known.columns)
             self._known[key] = known
         return known
@@ -277,7 +286,7 @@ class Folder(PlainConnection):
         if not found.same_as(file):
             return f"{file.name} has changed since it was loaded, so it stays for the next run"
         act, _, to = file.pending.partition(" ")
-        if act == "move":
+        if act in ("move", "aside"):
             place = PurePosixPath(to)
             ending = "".join(place.suffixes)
             bare = place.name[: len(place.name) - len(ending)]
@@ -317,6 +326,12 @@ def pattern_of(table: TableInfo) -> str:
 
 def _parts(file: FoundFile, table: FileTable, reading: Reading) -> Iterator[Part]:
     """A file's rows; raises KanalError where its columns are others, or gives one bad line for all of it."""
+    damage = damage_of(file, table.form) if table.lenient else ""
+    if damage:
+        said = f"{damage}; none of its rows is loaded"
+        nothing = Part([], 0, {}, np.zeros(0, dtype=np.int64), [BadLine(file.name, 1, "", said, whole=True)])
+        yield nothing
+        return
     made = format_of(file, table.form)
     for part in made.parts(file, reading.columns, reading.batch_rows):
         wrong = _other_columns(part, table)
@@ -329,6 +344,18 @@ def _parts(file: FoundFile, table: FileTable, reading: Reading) -> Iterator[Part
             yield replace(part, rows=0, bad=[BadLine(file.name, 1, ", ".join(part.names), said, whole=True)])
             return
         yield part
+
+
+def damage_of(file: FoundFile, form: Any) -> str:
+    """Why a file cannot be read to its end; "" if it can."""
+    try:
+        for _ in format_of(file, form).parts(file, (), 50_000):
+            pass
+    except KanalError as error:
+        return error.what
+    except OSError as error:
+        return f"{file.name} cannot be read: {error.strerror or error}"
+    return ""
 
 
 def _other_columns(part: Part, table: FileTable) -> str:

@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
+import codecs
 from collections.abc import Iterator, Mapping, Sequence
 from importlib import import_module
-from typing import Any, Protocol
+from typing import IO, Any, Protocol
 
 import pyarrow as pa
 from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from kanal.connections.description import ColumnInfo
-from kanal.connections.files.packing import ending_of
+from kanal.connections.files.packing import ending_of, unpacked
 from kanal.connections.files.stores import FoundFile
 from kanal.core.errors import KanalError
 from kanal.core.frame import BadLine, Strays
 from kanal.core.nearest import did_you_mean
 from kanal.core.types import TEXT
 from kanal.definition import Format
+from kanal.definition.formats import encodings_of
 
 
 class Part(Struct):
@@ -78,8 +80,34 @@ def format_of(file: FoundFile, form: Format | None) -> FileFormat:
     """The format of a file, as the job says or else its ending; raises KanalError where neither tells."""
     ending = ending_of(file)
     module, _, name = _KINDS[kind_of(ending, file.name, form)][0].partition(":")
-    made: FileFormat = getattr(import_module(f"kanal.connections.files.{module}"), name)(form or Format(), ending)
+    form = form or Format()
+    if len(encodings_of(form.encoding)) > 1:
+        form = form.model_copy(
+            update={"encoding": _encoding_of(file, encodings_of(form.encoding), form.unpacked_bytes)}
+        )
+    made: FileFormat = getattr(import_module(f"kanal.connections.files.{module}"), name)(form, ending)
     return made
+
+
+def _encoding_of(file: FoundFile, names: Sequence[str], most: int | None) -> str:
+    """The first of several encodings in which all of a file can be read; the last one if it can be read in none."""
+    for name in names[:-1]:
+        with unpacked(file, most) as stream:
+            if _is_text(stream, name):
+                return name
+    return names[-1]
+
+
+def _is_text(stream: IO[bytes], encoding: str) -> bool:
+    """True if all of a stream is text in an encoding."""
+    decoder = codecs.getincrementaldecoder(encoding)()
+    try:
+        while block := stream.read(1 << 20):
+            decoder.decode(block)
+        decoder.decode(b"", final=True)
+    except UnicodeError:
+        return False
+    return True
 
 
 def text_columns(names: Sequence[str]) -> tuple[ColumnInfo, ...]:

@@ -30,6 +30,7 @@ from kanal.core.faults import Fault, texts_of
 from kanal.core.reasons import Reason
 from kanal.core.types import TEXT, Family, SqlType
 from kanal.definition import Format
+from kanal.definition.formats import encodings_of
 
 #: The most rows of a sheet, its header among them, and characters of a cell.
 SHEET_ROWS, CELL_LENGTH = 1_048_576, 32_767
@@ -506,6 +507,8 @@ _WRITERS: dict[str, type[Writer]] = {
 
 def writer_of(name: str, form: Format | None) -> tuple[type[Writer], Format]:
     """Who writes files of a name, and the format with all that its ending says; raises KanalError where nobody does."""
+    if form is not None and len(encodings_of(form.encoding)) > 1:
+        raise KanalError("a file is written in one encoding", "name one in the format of the target")
     packing, ending = endings_of(name)
     kind = kind_of(ending, name, form)
     found = _WRITERS.get(kind)

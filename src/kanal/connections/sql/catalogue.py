@@ -284,9 +284,9 @@ class Catalogue:
                 return found
         return None
 
-    def describe_files(self, pattern: str, form: Any, differ: str = "fail") -> TableInfo:
+    def describe_files(self, pattern: str, form: Any, differ: str = "fail", lenient: bool = False) -> TableInfo:
         """The table that files make; raises KanalError, since a database has none."""
-        del pattern, form, differ
+        del pattern, form, differ, lenient
         raise lacks(self.database.name, Reads.FILES)
 
     def describe_query(self, query: str) -> TableInfo:

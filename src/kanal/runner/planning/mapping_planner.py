@@ -13,7 +13,7 @@ from kanal.connections import ColumnInfo, TableInfo
 from kanal.connections.base import Connection, Source, Target, as_file_source, as_source, as_target
 from kanal.connections.defaults import default_value
 from kanal.connections.files.naming import scope
-from kanal.connections.roles import Reads, Writes
+from kanal.connections.roles import Reads, Writes, lacks
 from kanal.core.columns import SourceColumn, TargetColumn
 from kanal.core.errors import KanalError
 from kanal.core.expressions import Scope, compile_expression
@@ -113,7 +113,11 @@ class MappingPlanner:
                     if taken:
                         self._none_there = NoFiles(f"no file of connection {place.connection} fits {place.pattern}")
                         return None
-                return database.catalogue.describe_files(place.pattern, form, differ)
+                found = database.catalogue.describe_files(place.pattern, form, differ, self.settings.bad_file != "fail")
+                if not isinstance(self.settings.bad_file, str) and Reads.MOVE not in database.reads:
+                    error = lacks(place.connection, Reads.MOVE)
+                    self._problem("bad_file", error.what, error.remedy)
+                return found
             if place.query is None:
                 return self.planner.table(place)
             return None if database is None else database.catalogue.describe_query(place.query)
