@@ -203,7 +203,7 @@ def test_what_is_said_of_runs_names_them(files: Files, cli: Cli) -> None:
     assert cli("run", "job.toml").returncode == 0
     assert [run["run"] for run in document(cli("runs", "--job", "job.toml", "--json"))] == [2]
     assert [run["run"] for run in document(cli("runs", "--json"))] == [2, 1]
-    assert "Run 2 of test, started" in cli("rejects", "--job", "job.toml").stdout
+    assert "Run 2 of test" in cli("rejects", "--job", "job.toml").stdout
     said = " ".join(cli("report", "--job", "other.toml").stderr.split())
     assert "no runs of other outside of its environments yet" in said
     assert "--env test (run 1)" in said

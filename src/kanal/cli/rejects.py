@@ -67,7 +67,7 @@ def rejects(
     if not groups:
         screen.print(f"[green]✓[/] Run {record.run} of {escape(record.job)} rejected no rows.")
         return 0
-    screen.print(f"Run {record.run} of {escape(record.job)}, started {record.started:%Y-%m-%d %H:%M} UTC\n")
+    screen.print(f"Run {record.run} of {escape(record.job)}\n")
     show(screen, rejects_table(groups))
     _print_cascades(screen, log.cascades(record.run, step))
     shown = sum(_print_group(screen, group, log.examples(record.run, group, examples)) for group in groups)
