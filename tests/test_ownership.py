@@ -197,6 +197,24 @@ def test_a_run_does_not_append_again_what_a_killed_one_has_committed(
     assert cli("run", "job.toml", "--anew").returncode == 0
 
 
+@pytest.mark.parametrize("commit", ["step", "batch"])
+@pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
+def test_a_run_goes_on_from_a_watermark_that_a_killed_one_has_left(
+    places: Places, tmp_path: Path, cli: Cli, kind: str, commit: str
+) -> None:
+    """A step that is wholly committed is not half loaded: what is new since then is loaded by the next run."""
+    old, new = places("sqlite"), places(kind)
+    old.sql("CREATE TABLE s (k integer PRIMARY KEY, u integer)", "INSERT INTO s VALUES (1, 1), (2, 2)")
+    new.sql("CREATE TABLE t (k integer, u integer)")
+    body = f'[pipeline.t]\nsource = "old:s"\ntarget = "new:t"\ncommit = "{commit}"\nsince = "u"'
+    job(tmp_path, body, old=old, new=new)
+    assert begun(tmp_path, "run", "log", "end_step", "before", "die").wait(60) == 9
+    assert new.rows("SELECT count(*) FROM t") == [(2,)]
+    old.sql("INSERT INTO s VALUES (3, 3)")
+    assert cli("run", "job.toml").returncode == 0
+    assert new.rows("SELECT count(*), count(DISTINCT k) FROM t") == [(3, 3)]
+
+
 def test_a_run_that_committed_nothing_is_no_hindrance(files: Files, cli: Cli) -> None:
     files.database("old.db", "CREATE TABLE s (k integer PRIMARY KEY)", s=[(k,) for k in range(20)])
     files.database("new.db", "CREATE TABLE t (k integer)")

@@ -271,6 +271,14 @@ class PipelinePlan(Struct, frozen=True):
         return Reads.FILES in self.source.reads and asked
 
     @property
+    def takes_only_new(self) -> bool:
+        """True where a run leaves out what an earlier one has loaded."""
+        if self.since is not None:
+            return not self.since.bounded
+        remembered = bool(self.settings.files_once) or self.settings.when_loaded is not None
+        return self.takes_files and remembered and not self.all_files
+
+    @property
     def timeout(self) -> float | None:
         """The seconds that it may take."""
         return self.settings.timeout

@@ -236,7 +236,8 @@ def _refuse_half_loaded(plan: JobPlan, log: RunLogStore, job: JobDefinition) -> 
             written = 0
             with suppress(KanalError):  # the step reports it if its target cannot be reached
                 found = step.target.journal.recorded(record.token, step.name)
-                written = 0 if found is None else found.tally.written
+                if found is not None and not (found.done and step.takes_only_new):
+                    written = found.tally.written
             if written:
                 file = file_of(job) or "JOB"
                 raise HalfLoaded(
