@@ -90,11 +90,13 @@ since = "changed"
 source = "old:t"
 target = { connection = "outbox", files = "parts/{place}/rows.jsonl" }
 write = "truncate"
+min_rows = 0
 partition_by = ["place", "name"]
 [pipeline.many]
 source = "old:t"
 target = "outbox:many.parquet"
 write = "truncate"
+min_rows = 0
 file_rows = 1
 """, old=old)  # fmt: skip
 

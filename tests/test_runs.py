@@ -361,7 +361,7 @@ def test_the_books_balance(rows: list, before: list, write: str, duplicates: str
         )
         body = (
             f'[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "{write}"\nkey = "k"\n'
-            f'duplicates = "{duplicates}"\n{where}'
+            f'duplicates = "{duplicates}"\nmin_rows = 0\n{where}'
         )
         run = load(files, body, batch_rows=batch_rows)
         tally = run["t"].tally
