@@ -460,7 +460,9 @@ def _replaced(values: pa.Array, pattern: str, by: str, everywhere: bool) -> pa.A
     # Asked for one replacement, Arrow matches what it has found once more by itself, where ^, $ and \y mean something
     # else. So what comes before the match is matched too, and put back.
     whole = rf"\A((?s:.*?))({pattern})"
-    return pc.replace_substring_regex(values, whole, rf"\1{_replacement(by, pattern, 2)}")
+    found = pc.fill_null(pc.match_substring_regex(values, pattern), False)  # much faster, and most often few rows match
+    changed = pc.replace_substring_regex(values.filter(found), whole, rf"\1{_replacement(by, pattern, 2)}")
+    return pc.replace_with_mask(values, found, changed)
 
 
 def _replacement(by: str, pattern: str, before: int = 0) -> str:
