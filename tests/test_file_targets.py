@@ -284,7 +284,7 @@ def gone_on_with():
     try:
         return kanal.Job.read(job).resume()
     except kanal.KanalError as error:
-        assert "succeeded, there is nothing to go on with" in str(error)
+        assert "succeeded, there is nothing to resume" in str(error)
         return SimpleNamespace(status="succeeded")
 
 def killed(place):

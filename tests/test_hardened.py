@@ -386,7 +386,7 @@ def test_the_latest_run_is_that_of_the_job_and_an_unfinished_one_is_not_hidden(f
     (files.folder / "a.toml").write_text(body.replace('"test"', '"a"').replace("max_rejects = 0", 'write = "truncate"'))
     again = cli("resume", "--json")
     assert document(again)["run"] == 1 and again.returncode == 0
-    assert "nothing to go on with" in cli("resume").stderr
+    assert "nothing to resume" in cli("resume").stderr
 
 
 @each_kind

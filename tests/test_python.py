@@ -152,7 +152,7 @@ def test_replay_and_resume_of_data_of_the_program(tmp_path: Path) -> None:
     fixed = made(tmp_path, rows, memory, columns={"n": {"from": "replace(n, 'two', '2')", "type": "integer"}})
     assert counts(fixed.replay()["p"]) == {"read": 1, "inserted": 1}
     assert memory.table().to_pydict() == {"n": [1, 2]}
-    with pytest.raises(kanal.KanalError, match="nothing to go on with"):
+    with pytest.raises(kanal.KanalError, match="nothing to resume"):
         fixed.resume(first.run)
 
 

@@ -154,7 +154,7 @@ def test_a_step_committed_but_not_logged_is_not_loaded_twice(
     assert new.rows("SELECT count(*) FROM two") == [(ROWS,)]
     again = cli("resume", "1")
     assert again.returncode == 2
-    assert "succeeded, there is nothing to go on with" in again.stderr
+    assert "succeeded, there is nothing to resume" in again.stderr
 
 
 def test_two_runs_of_a_job_at_once(places: Places, files: Files, cli: Cli) -> None:

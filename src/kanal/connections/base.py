@@ -154,7 +154,7 @@ class Compared(Protocol):
     """A connection that knows how its columns compare texts."""
 
     def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
-        """Values of a key column in a form in which two are equal if the table's column holds them equal.
+        """The values of a key column, changed so that two are equal exactly if the table's column holds them equal.
 
         Raises KanalError if the column's collation is not known.
         """

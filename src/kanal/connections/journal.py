@@ -51,9 +51,9 @@ def moved_text(moment: dt.datetime) -> str:
 
 
 class Watermark(Struct, frozen=True):
-    """Up to which change value a pipeline has loaded, as text, and the moment (UTC) of the run that set it.
+    """The last change value that a pipeline has loaded, as text, and the moment (UTC) of the run that set it.
 
-    `expression` is the one whose values it is about; None if that is not known. `last_read` is the moment (UTC) of the
+    `expression` gives the change values; None if it is not known. `last_read` is the moment (UTC) of the
     latest run that read up to it, kept for exchanges.
     """
 

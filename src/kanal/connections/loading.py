@@ -140,7 +140,7 @@ class Stage(Protocol):
 
     #: How many rows were encoded so far.
     rows: int
-    #: Of a history, a stage with the load's one moment, if rows that are gone are closed at it.
+    #: A stage with the load's one moment, if a history closes missing rows at it.
     moment: Any
 
     def number_next(self, count: int) -> NDArray[np.int64]:
@@ -152,8 +152,8 @@ class Stage(Protocol):
         numbers: NDArray[np.int64] | None = None,
         withdrawn: NDArray[np.bool_] | None = None,
     ) -> Any:
-        """Rows ready to be put in, with their numbers, by default the next ones. Withdrawn ones say that the table's
-        row of their key is to go."""
+        """Rows ready to be put in, with their numbers, by default the next ones. A withdrawn row deletes the
+        table's row of its key."""
 
     def add(self, encoded: Any) -> None:
         """Put rows in; raises RowsRefused, with none of them in, for values that the table's columns cannot hold."""

@@ -97,14 +97,14 @@ def resume_run(
     watcher: Watcher | None = None,
     executor: Executor | Crew | None = None,
 ) -> Run:
-    """Go on with a run of the job that failed, was stopped or died: the latest, or that of a number.
+    """Resume a run of the job that failed, was stopped or died: the latest one, or the one with this number.
 
-    Steps that succeeded are not run again. The run keeps its number, its moment and what it was told. Raises JobError
-    where the job is wrong, and KanalError where there is nothing to go on with.
+    Steps that succeeded are not run again. The run keeps its number, its moment and its options. Raises JobError if
+    the job is wrong, and KanalError if there is nothing to resume.
     """
     log, record = _past_run(job, number, to_go_on=True)
     if record.status == "succeeded":
-        raise KanalError(f"Run {record.run} succeeded, there is nothing to go on with", "run the job anew")
+        raise KanalError(f"Run {record.run} succeeded, there is nothing to resume", "run the job again")
     if "replay" in record.options:
         raise KanalError(
             f"Run {record.run} loaded rejects of run {record.options['replay']} again", "replay those that are left"
@@ -112,13 +112,13 @@ def resume_run(
     if not record.token:
         raise KanalError(
             f"Run {record.run} failed long ago, later runs succeeded, and its progress in the targets was cleared",
-            "run the job anew",
+            "run the job again",
         )
     since = log.done_since(record)
     if since is not None:
         raise KanalError(
             f"Run {record.run} has nothing left to do: run {since} has since done all that it did not",
-            "run the job anew where its rows are to be loaded again",
+            "run the job again to load its rows once more",
         )
     with crew_of(executor) as crew, _ready(job, record.options, crew=crew) as (plan, log):
         _settle(plan, log, job.log_name)

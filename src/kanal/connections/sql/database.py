@@ -177,7 +177,7 @@ class SqlDatabase(SqlOpening, OrdinarySource):
         return sa.or_(*(one.is_distinct_from(other) for one, other in pairs))
 
     def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
-        """Forms of a column's value that are equal in SQL only if the value is displayed alike, whatever its collation.
+        """Forms of a column's value that are equal in SQL only if the value is displayed alike, under any collation.
 
         A dialect whose equality ignores a difference (case, blanks, the sign of zero) returns stricter forms.
         """

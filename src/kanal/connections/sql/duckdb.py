@@ -249,7 +249,7 @@ class DuckDB(FileDatabase):
         family = None if column.type is None else column.type.family
         if family not in (Family.TEXT, Family.INTERVAL, Family.JSON, None):
             return [value]  # also of a zero, whose sign no UPDATE would change
-        # Equality ignores the units of an interval, and what the column's collation ignores.
+        # Equality ignores the units of an interval and the differences that the column's collation ignores.
         return [sa.collate(sa.cast(value, NamedType("VARCHAR")), "C")]
 
     def new_load(self) -> SqlLoad:

@@ -221,7 +221,7 @@ class Firebird(SqlDatabase):
             return [value, sa.func.atan2(value, sa.literal_column("-1e0"))]  # which tells 0 from -0
         if family not in (Family.TEXT, None):
             return [value]
-        # As bytes, whatever the column's collation.
+        # As bytes, which no collation compares.
         is_short = isinstance(column.dialect_type, sa.CHAR | sa.VARCHAR)
         octets = "VARCHAR(32765) CHARACTER SET OCTETS" if is_short else "BLOB SUB_TYPE BINARY"
         return [sa.cast(value, NamedType(octets))]

@@ -36,7 +36,7 @@ _EXACT = {
 def exact_form(column: ColumnInfo, value: Any) -> Any:
     """A column's value in a form that is equal only if the value is displayed alike.
 
-    Equality ignores the sign of zero and whatever a text's collation ignores.
+    Equality ignores the sign of zero and the differences that a text's collation ignores.
     """
     family = None if column.type is None else column.type.family
     if family in _EXACT:

@@ -36,8 +36,8 @@ _TEXTS = ("text", "character varying", "varchar")
 def exact_form(column: ColumnInfo, value: Any) -> Any:
     """A column's value in a form that is equal only if the value is displayed alike.
 
-    Equality ignores the sign of zero, the scale of a numeric without one, the units of an interval, and whatever a
-    nondeterministic collation or citext ignores; json and xml have none.
+    Equality ignores the sign of zero, the scale of a numeric without one, the units of an interval, and the
+    differences that a nondeterministic collation or citext ignores; json and xml cannot be compared at all.
     """
     family = None if column.type is None else column.type.family
     declared = column.declared.lower()

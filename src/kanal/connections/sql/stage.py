@@ -59,7 +59,7 @@ class SqlStage:
         self._spared: list[Any] = []
         self._verdict: Verdict | None = None
         self._moments: tuple[Any, Any] | None = None
-        #: Of a history, a stage with the load's one moment, if rows that are gone are closed at it.
+        #: A stage with the load's one moment, if a history closes missing rows at it.
         self.moment: SqlStage | None = None
 
     def table_named(self, key: tuple[str, ...], name: str) -> sa.Table:

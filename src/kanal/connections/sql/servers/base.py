@@ -154,7 +154,7 @@ class Server:
         return name, f"CREATE TEMPORARY TABLE {name} AS {rows}"
 
     def index_stage(self, name: str, key: Sequence[str]) -> str | None:
-        """The statement that indexes a temporary table by its key, which must not commit; None if there is none."""
+        """The statement that indexes a temporary table by its key, which must not commit; None if none can."""
         return f"CREATE INDEX {name.rpartition('.')[2]}_key ON {name} ({', '.join(key)})"
 
     def drop_stage(self, name: str) -> str | None:

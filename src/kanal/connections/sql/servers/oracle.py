@@ -118,7 +118,7 @@ class OracleServer(Server):
         return []
 
     def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
-        # The bytes, whatever the column's collation (the SQL reference, "NLSSORT"); a CLOB has no such form.
+        # The bytes, which no collation compares (the SQL reference, "NLSSORT"); a CLOB has no such form.
         is_text = column.type is not None and column.type.family is Family.TEXT and "char" in column.declared.lower()
         return [sa.func.nlssort(value, sa.literal_column("'NLS_SORT=BINARY'"))] if is_text else [value]
 

@@ -445,7 +445,7 @@ def regexp_replace(
     )
 
 
-#: What matches a place, and not characters.
+#: Parts of a pattern that match a position, and no characters.
 _ASSERTS = re.compile(r"[$^]|\\[bBAz]")
 
 
@@ -457,8 +457,8 @@ def _replaced(values: pa.Array, pattern: str, by: str, everywhere: bool) -> pa.A
     beyond = any(7 < int(mark) <= groups for mark in re.findall(r"\\([1-9])", by))  # the engine counts no more than 9
     if beyond or not _ASSERTS.search(pattern):
         return pc.replace_substring_regex(values, pattern, _replacement(by, pattern), max_replacements=1)
-    # Asked for one replacement, Arrow matches what it has found once more by itself, where ^, $ and \y mean something
-    # else. So what comes before the match is matched too, and put back.
+    # To replace one match, Arrow matches the found text again by itself, where ^, $ and \y mean something else. So the
+    # text before the match is matched too, and put back.
     whole = rf"\A((?s:.*?))({pattern})"
     found = pc.fill_null(pc.match_substring_regex(values, pattern), False)  # much faster, and most often few rows match
     changed = pc.replace_substring_regex(values.filter(found), whole, rf"\1{_replacement(by, pattern, 2)}")
@@ -468,7 +468,7 @@ def _replaced(values: pa.Array, pattern: str, by: str, everywhere: bool) -> pa.A
 def _replacement(by: str, pattern: str, before: int = 0) -> str:
     r"""A replacement in the engine's form: \0 for all of the match, references to groups that there are.
 
-    `before` is the number of groups that are put before those of the pattern; the last of them is all of the match.
+    `before` is the number of groups in front of the pattern's own; the last of them is the whole match.
     """
     groups = group_count(pattern)
 
