@@ -36,7 +36,7 @@ from kanal.job import Job
 from kanal.runlog import RunLogStore
 from kanal.runlog.documents import run_document
 from kanal.runner import Run, Watcher, run_job, run_log_of
-from kanal.runner.events import JsonLines
+from kanal.runner.events import events_to
 from kanal.runner.rehearsal import rehearse_job
 from kanal.runner.run_options import RunOptions, planned
 
@@ -169,15 +169,8 @@ def writing_events(path: Path | None) -> Iterator[None]:
         handler = logging.StreamHandler() if to_stderr else _Events(path, encoding="utf-8")
     except OSError as error:
         raise KanalError(f"{path} cannot be written: {error.strerror}", "name another file for --events") from None
-    handler.setFormatter(JsonLines())
-    logger = logging.getLogger("kanal")
-    logger.addHandler(handler)
-    logger.setLevel(logging.INFO)
-    try:
+    with events_to(handler):
         yield
-    finally:
-        logger.removeHandler(handler)
-        handler.close()
 
 
 def exit_status(outcome: Run) -> int:

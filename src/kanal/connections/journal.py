@@ -45,6 +45,11 @@ def gone_on_elsewhere() -> KanalError:
     )
 
 
+def moment_text(moment: dt.datetime) -> str:
+    """A moment as it is remembered of a file, in UTC."""
+    return moment.astimezone(dt.UTC).isoformat(timespec="microseconds")
+
+
 def moved_text(moment: dt.datetime) -> str:
     """The moment at which a watermark was moved, as it is kept."""
     return f"{moment.astimezone(dt.UTC):%Y-%m-%d %H:%M:%S}"

@@ -428,6 +428,11 @@ class Settings(Model):
         """What `commit` means."""
         return COMMIT_MODES[self.commit]
 
+    @property
+    def loads_each_once(self) -> bool:
+        """True if a pipeline remembers which files it has loaded."""
+        return bool(self.files_once) or self.when_loaded is not None
+
     def allows_rejects(self, rejected: int, read: int) -> bool:
         """True where so many rejected rows, of so many read, are not more than `max_rejects`."""
         return within(self.max_rejects, rejected, read)

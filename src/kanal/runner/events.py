@@ -5,6 +5,8 @@ from __future__ import annotations
 import datetime as dt
 import json
 import logging
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any
 
 _LOG = logging.getLogger("kanal.runner")
@@ -27,3 +29,17 @@ class JsonLines(logging.Formatter):
         event = getattr(record, "kanal_event", None)
         line |= event if event is not None else {"message": record.getMessage()}
         return json.dumps(line, ensure_ascii=False, default=str)
+
+
+@contextmanager
+def events_to(handler: logging.Handler) -> Iterator[None]:
+    """While it lasts, a handler gets all events as lines of JSON; it is closed afterwards."""
+    handler.setFormatter(JsonLines())
+    logger = logging.getLogger("kanal")
+    logger.addHandler(handler)
+    logger.setLevel(logging.INFO)
+    try:
+        yield
+    finally:
+        logger.removeHandler(handler)
+        handler.close()

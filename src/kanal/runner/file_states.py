@@ -31,8 +31,7 @@ class FileState(Struct, frozen=True):
 
 def loads_each_once(job: JobDefinition, name: str) -> bool:
     """True if a pipeline remembers which files it has loaded."""
-    settings = job.effective(name)
-    return bool(settings.files_once or settings.when_loaded is not None)
+    return job.effective(name).loads_each_once
 
 
 def files_of(job: JobDefinition) -> list[FileState]:

@@ -267,7 +267,7 @@ class PipelinePlan(Struct, frozen=True):
     def takes_files(self) -> bool:
         """True where it is remembered which files were loaded."""
         settings = self.settings
-        asked = bool(settings.files_once) or settings.when_loaded is not None or not isinstance(settings.bad_file, str)
+        asked = settings.loads_each_once or not isinstance(settings.bad_file, str)
         return Reads.FILES in self.source.reads and asked
 
     @property
@@ -275,8 +275,7 @@ class PipelinePlan(Struct, frozen=True):
         """True where a run leaves out what an earlier one has loaded."""
         if self.since is not None:
             return not self.since.bounded
-        remembered = bool(self.settings.files_once) or self.settings.when_loaded is not None
-        return self.takes_files and remembered and not self.all_files
+        return self.takes_files and self.settings.loads_each_once and not self.all_files
 
     @property
     def timeout(self) -> float | None:

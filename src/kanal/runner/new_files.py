@@ -13,7 +13,7 @@ from msgspec.structs import replace
 
 from kanal.connections.base import FileSource, as_file_source
 from kanal.connections.files.stores import FoundFile
-from kanal.connections.journal import LoadedFile
+from kanal.connections.journal import LoadedFile, moment_text
 from kanal.connections.loading import Load
 from kanal.core.errors import KanalError, counted
 from kanal.core.frame import SourceBatch
@@ -169,8 +169,3 @@ def finish_files(plan: PipelinePlan, job: str) -> list[str]:
             journal.forget_files(load, job, plan.name, [file.name for file in done if file.name not in names])
             load.commit()
     return notes
-
-
-def moment_text(moment: dt.datetime) -> str:
-    """A moment as it is remembered, in UTC."""
-    return moment.astimezone(dt.UTC).isoformat(timespec="microseconds")

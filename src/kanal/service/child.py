@@ -19,7 +19,7 @@ from kanal.job import Job
 from kanal.runlog import AlreadyRunning, Start, clock
 from kanal.runner import Run, replay_run, resume_run, run_job
 from kanal.runner.elsewhere import cluster_at
-from kanal.runner.events import JsonLines
+from kanal.runner.events import events_to
 from kanal.runner.run_options import RunOptions
 
 if TYPE_CHECKING:
@@ -50,16 +50,8 @@ def _writing_events(path: str | None) -> Iterator[None]:
     if path is None:
         yield
         return
-    handler = logging.FileHandler(path, encoding="utf-8")
-    handler.setFormatter(JsonLines())
-    logger = logging.getLogger("kanal")
-    logger.addHandler(handler)
-    logger.setLevel(logging.INFO)
-    try:
+    with events_to(logging.FileHandler(path, encoding="utf-8")):
         yield
-    finally:
-        logger.removeHandler(handler)
-        handler.close()
 
 
 def _done(job: Job, task: dict[str, Any], crew: Crew | None) -> Run:

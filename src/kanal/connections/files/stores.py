@@ -16,7 +16,7 @@ from typing import IO, Any, ClassVar, Protocol, cast
 
 from msgspec import Struct
 
-from kanal.connections.journal import LoadedFile
+from kanal.connections.journal import LoadedFile, moment_text
 from kanal.core.errors import KanalError
 from kanal.core.records import PartlyCompared
 
@@ -48,7 +48,7 @@ class FoundFile(PartlyCompared, Struct, frozen=True, eq=False):
     @property
     def modified_text(self) -> str:
         """When it was last modified, as a loaded file is remembered, in UTC."""
-        return self.modified.astimezone(dt.UTC).isoformat(timespec="microseconds")
+        return moment_text(self.modified)
 
     def same_as(self, known: LoadedFile) -> bool:
         """True if it has the size of a loaded file, and its time and tag, or else its content. The name is ignored."""

@@ -104,7 +104,7 @@ class MappingPlanner:
                     return None
                 differ = self.settings.columns_differ
                 form = self.planner.format_named(place.format)
-                taken = self.settings.files_once or self.settings.when_loaded is not None
+                taken = self.settings.loads_each_once
                 writer = self._writer_of(database, place.pattern)
                 if (taken or writer is not None) and not database.catalogue.has_table(None, place.pattern):
                     made = None if writer is None else self._files_to_come(database, place.pattern, writer)
