@@ -669,3 +669,24 @@ def test_every_date_of_a_format_looks_like_one(form: str) -> None:
     taken = [text for row, text in enumerate(texts) if row not in bad]
     assert taken
     assert all(re.fullmatch(profile._look(form), text) for text in taken)
+
+
+@each_kind
+def test_a_draft_of_histories_runs(places: Places, files: Files, cli: Cli, kind: str) -> None:
+    """Of a table with a change column, one without, and one whose history exists under other names."""
+    new = places(kind)
+    moment = {"mariadb": "datetime"}.get(kind, "timestamp")
+    files.database("old.db", """CREATE TABLE vessel (id integer PRIMARY KEY, name varchar(9), changed_at timestamp NOT NULL);
+        INSERT INTO vessel VALUES (1, 'Ada', '2025-01-01 10:00:00'); CREATE TABLE lock (id integer PRIMARY KEY, valid_to date);
+        INSERT INTO lock VALUES (1, '2025-01-01'); CREATE TABLE keeper (id integer PRIMARY KEY, name varchar(9));
+        INSERT INTO keeper VALUES (1, 'Ben')""")  # fmt: skip
+    new.sql(f"CREATE TABLE keeper (id integer NOT NULL, name varchar(9), start_at {moment}, end_at {moment})")
+    assert cli("draft", "sqlite:///old.db", new.url, "--write", "history", "--into", "job.toml").returncode == 0
+    text = (files.folder / "job.toml").read_text()
+    assert 'history = { from = "valid_from", until = "valid_to", at = "changed_at" }' in text
+    assert 'history = { from = "valid_from", until = "valid_to_" }' in text
+    assert 'history = { from = "start_at", until = "end_at" }' in text
+    for inserted in (1, 0):
+        run = document(cli("run", "job.toml", "--json", "--create"))
+        assert [step["inserted"] for step in run["steps"]] == [inserted] * 3, [step["error"] for step in run["steps"]]
+    assert [str(row[0])[:19] for row in new.rows("SELECT valid_from FROM vessel")] == ["2025-01-01 10:00:00"]

@@ -300,6 +300,49 @@ def test_a_look_up_takes_the_version_that_was_valid(places: Places, tmp_path: Pa
 
 
 @each_kind
+def test_a_created_history_numbers_its_versions(places: Places, tmp_path: Path, kind: str) -> None:
+    old, new = places("sqlite"), places(kind)
+    old.sql("CREATE TABLE s (k integer PRIMARY KEY, v varchar(9))", "INSERT INTO s VALUES (1, 'a'), (2, 'b')")
+    body = """[pipeline.t]
+        source = "old:s"
+        target = "new:t"
+        key = "k"
+        write = "history"
+        create = "missing"
+        history = { from = "since", until = "ended", surrogate = "version" }
+    """
+    load = job(tmp_path, body, old=old, new=new)
+    assert counts(succeeded(load.run())["t"]) == {"read": 2, "inserted": 2}
+    old.sql("UPDATE s SET v = 'c' WHERE k = 1")
+    assert counts(succeeded(load.run())["t"]) == {"read": 2, "inserted": 1, "unchanged": 1, "closed": 1}
+    numbers = [row[0] for row in new.rows("SELECT version FROM t")]
+    assert len(set(numbers)) == 3
+    assert None not in numbers
+    with pytest.raises(sa.exc.SQLAlchemyError):  # the number is the primary key
+        new.sql("INSERT INTO t (version, k, since) SELECT version, k + 50, since FROM t")
+    with pytest.raises(sa.exc.SQLAlchemyError):  # a key has one version that begins at a moment
+        new.sql("INSERT INTO t (k, since) SELECT k, since FROM t")
+
+
+def test_columns_of_a_history_are_checked(tmp_path: Path, places: Places) -> None:
+    old, new = places("sqlite"), places("sqlite")
+    old.sql("CREATE TABLE s (k integer PRIMARY KEY, v varchar(9))")
+    new.sql("CREATE TABLE t (k integer, v varchar(9), nr integer, since timestamp, ended timestamp)")
+    body = """[pipeline.t]
+        source = "old:s"
+        target = "new:t"
+        key = "k"
+        write = "history"
+        history = { from = "since", until = "ended", surrogate = "nr" }
+        columns.ended = "NULL"
+        same = "*"
+    """
+    problems = " ".join(job(tmp_path, body, old=old, new=new).check())
+    assert 't does not number its rows in "nr"' in problems
+    assert 'the history fills "ended" by itself' in problems
+
+
+@each_kind
 @pytest.mark.parametrize("at", ["", 'at = "at", '])
 def test_a_history_is_created_and_a_key_comes_back_with_an_old_date(
     places: Places, tmp_path: Path, kind: str, at: str

@@ -355,11 +355,13 @@ _Least = Annotated[int | str | None, BeforeValidator(lambda v: None if v is None
 
 class History(Model):
     """How versions of a row are kept: the target's columns that say from when until when a version is valid, and which
-    is current; the expression of a change's moment; and columns that are overwritten in all versions."""
+    is current, and the one that numbers the versions; the expression of a change's moment; and columns that are
+    overwritten in all versions."""
 
     from_: str = Field(alias="from")
     until: str
     current: str | None = None
+    surrogate: str | None = None
     at: str | None = None
     overwrite: Annotated[list[str], BeforeValidator(list_of)] = Field(default_factory=list)
 

@@ -35,6 +35,8 @@ SAMPLE = 1_000
 _PROPOSED = 0.9
 _CHANGE = re.compile(r"(chang|updat|modif|mutat|edit|revis|last_|touch)", re.IGNORECASE)
 _MAYBE = re.compile(r"(creat|insert|enter|add|record|arriv|stamp)", re.IGNORECASE)
+_BEGINS = re.compile(r"(from|begin|start|since)", re.IGNORECASE)
+_ENDS = re.compile(r"(until|end|stop|(?<![a-z])to(?![a-z]))", re.IGNORECASE)
 _TIMES = (Family.DATE, Family.TIMESTAMP, Family.TIMESTAMPTZ)
 
 
@@ -248,6 +250,8 @@ def _decide(pipeline: _Pipeline, source: Connection, target: Connection, wish: W
     elif WRITE_RULES[write].needs_key:
         write = "truncate"
         pipeline.settings.append('write = "truncate"  # ? the source has no key to merge by; name one, or keep this')
+    if WRITE_RULES[write].keeps_versions:
+        _decide_history(pipeline, there)
     if wish.since and not WRITE_RULES[write].empties:
         _decide_since(pipeline)
     for column in table.columns:
@@ -261,8 +265,42 @@ def _decide(pipeline: _Pipeline, source: Connection, target: Connection, wish: W
         pipeline.settings.append('same = "*"')
 
 
+def _times(table: TableInfo) -> list[ColumnInfo]:
+    """The dates and timestamps of a table."""
+    return [column for column in table.columns if column.type is not None and column.type.family in _TIMES]
+
+
+def _decide_history(pipeline: _Pipeline, there: TableInfo | None) -> None:
+    """Choose the columns that hold the history: new ones, or those of the target that look like it."""
+    source = pipeline.source
+    changes = [column for column in _times(source) if _CHANGE.search(column.name) and not column.nullable]
+    begins, ends = _free("valid_from", source), _free("valid_to", source)
+    unsure = ""
+    if there is not None:
+        own = [column.name for column in _times(there) if source.column(column.name) is None]
+        starts = [name for name in own if _BEGINS.search(name)]
+        stops = [name for name in own if _ENDS.search(name)]
+        unsure = "" if len(starts) == len(stops) == 1 else "# ? "
+        begins, ends = next(iter(starts), "…"), next(iter(stops), "…")
+    parts = [f"from = {_text(begins)}", f"until = {_text(ends)}"]
+    parts += [f"at = {_text(_expression(changes[0].name))}"] if len(changes) == 1 else []
+    why = "  # name the columns that hold the beginning and the end of a version" if unsure else ""
+    pipeline.settings.append(f"{unsure}history = {{ {', '.join(parts)} }}{why}")
+    if len(changes) == 1 and (there is None or there.column(changes[0].name) is None):
+        pipeline.settings.append(f"skip = [{_text(changes[0].name)}]  # it is the beginning of a version")
+    if len(changes) != 1:
+        names = ", ".join(column.name for column in changes or _times(source))
+        which = f"; if one of these is, add it as at: {names}" if names else ""
+        pipeline.remarks.append(f"? no column is certainly the moment of a change: the moment of the run counts{which}")
+
+
+def _free(name: str, table: TableInfo) -> str:
+    """A name for a new column that no column of a table has."""
+    return name if table.column(name) is None else _free(f"{name}_", table)
+
+
 def _decide_since(pipeline: _Pipeline) -> None:
-    columns = [column for column in pipeline.source.columns if column.type is not None and column.type.family in _TIMES]
+    columns = _times(pipeline.source)
     sure = [column for column in columns if _CHANGE.search(column.name)]
     maybe = [column for column in columns if _MAYBE.search(column.name)]
     if len(sure) == 1 and not sure[0].nullable:

@@ -11,10 +11,7 @@ from msgspec.structs import replace
 
 from kanal.connections.defaults import DefaultValue
 from kanal.connections.description import ColumnInfo, ForeignKey, TableInfo
-from kanal.core.types import (
-    Family,
-    SqlType,
-)
+from kanal.core.types import BIGINT, Family, SqlType
 
 if TYPE_CHECKING:
     from kanal.connections.sql.database import SqlDatabase
@@ -73,6 +70,11 @@ class TableDefinitions:
         """A column to be made, which numbers rows by itself."""
         return replace(column, numbered=True)
 
+    def surrogate(self, table: str, name: str) -> ColumnInfo:
+        """A column to be created that numbers the rows of a table by itself, and is its primary key."""
+        del table
+        return self.numbered(self.new_column(name, BIGINT, nullable=False, in_key=True))
+
     def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
         """The type of this database, as SQLAlchemy's, that holds every value of a SQL type."""
         del in_key
@@ -90,7 +92,7 @@ class TableDefinitions:
                 column.dialect_type,
                 *([sa.Identity()] if column.numbered and self.has_identity else []),
                 nullable=column.nullable,
-                autoincrement=column.numbered,
+                autoincrement=column.numbered and column.default is None,
                 server_default=None if column.default is None else sa.text(column.default.replace(":", "\\:")),
                 comment=column.comment,
             )

@@ -10,6 +10,7 @@ from typing import Any, cast
 import numpy as np
 import pyarrow as pa
 import sqlalchemy as sa
+from msgspec.structs import replace
 
 from kanal.connections.batches import rebatched
 from kanal.connections.description import ColumnInfo, Constraint, TableInfo
@@ -27,7 +28,7 @@ from kanal.connections.sql.named_type import NamedType
 from kanal.connections.sql.selects import Selects
 from kanal.core.arrays import valid_mask
 from kanal.core.frame import SourceBatch, Strays
-from kanal.core.types import Family, SqlType
+from kanal.core.types import BIGINT, Family, SqlType
 
 #: The name under which rows on their way are known to the database.
 _ROWS = "kanal_rows"
@@ -48,6 +49,19 @@ class DuckDBTableDefinitions(TableDefinitions):
 
     def numbered(self, column: ColumnInfo) -> ColumnInfo:
         return column  # a sequence of it could not go on after the greatest number that is loaded
+
+    def surrogate(self, table: str, name: str) -> ColumnInfo:
+        # Its rows are numbered by a sequence alone, so that no loaded number can be greater.
+        sequence = self._quoted(f"{table}_{name}_seq").replace("'", "''")
+        column = self.new_column(name, BIGINT, nullable=False, in_key=True)
+        return replace(column, numbered=True, default=f"nextval('{sequence}')")
+
+    def definitions(self, table: TableInfo) -> list[str]:
+        sequences = [f"{table.name}_{column.name}_seq" for column in table.columns if column.numbered]
+        return [f"CREATE SEQUENCE {self._quoted(name)}" for name in sequences] + super().definitions(table)
+
+    def _quoted(self, name: str) -> str:
+        return str(self.database.dialect.identifier_preparer.quote(name))
 
     def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
         del in_key

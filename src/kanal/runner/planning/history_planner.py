@@ -21,7 +21,9 @@ class HistoryPlanner(MappingPlanner):
         if not self.rule.keeps_versions:
             return key
         found: dict[str, ColumnInfo] = {}
-        named = {"from": history.from_, "until": history.until, "current": history.current}
+        named = {
+            "from": history.from_, "until": history.until, "current": history.current, "surrogate": history.surrogate,
+        }  # fmt: skip
         for part, name in [*named.items(), *(("overwrite", name) for name in history.overwrite)]:
             column = target.column(name) if name is not None else None
             if name is not None and column is None:
@@ -48,6 +50,13 @@ class HistoryPlanner(MappingPlanner):
             current.type is None or current.type.family not in (Family.BOOLEAN, Family.INTEGER)
         ):
             self._problem("history", f'current: "{current.name}" is {current.declared}', "take a boolean or an integer")
+        surrogate = found.get("surrogate")
+        if surrogate is not None and not surrogate.filled and not surrogate.numbered:
+            self._problem(
+                "history",
+                f'surrogate: {target.name} does not number its rows in "{surrogate.name}"',
+                "declare it as an identity or auto-increment column, or let Kanal create the table",
+            )
         return (*key, begins.name) if begins is not None else key
 
     def _check_history(self) -> None:

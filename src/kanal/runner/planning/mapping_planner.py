@@ -291,7 +291,10 @@ class MappingPlanner:
     def _kept_by_rule(self) -> set[str]:
         """The columns that the write rule fills by itself."""
         history = self.settings.history
-        return set() if history is None else {n.casefold() for n in (history.until, history.current) if n is not None}
+        if history is None:
+            return set()
+        filled = (history.until, history.current, history.surrogate)
+        return {name.casefold() for name in filled if name is not None}
 
     def _rule_history(self, target: TableInfo, rules: dict[str, tuple[KeyPath, ColumnRule]]) -> set[str]:
         """Have the moment of a change fill its column; the columns, in lower case, that no mapping fills."""
@@ -319,6 +322,8 @@ class MappingPlanner:
                 self._missing_column(path, target, name)
             elif found.name in rules:
                 self.planner.problem(path, f'"{found.name}" is mapped twice', "remove one of the two")
+            elif found.name.casefold() in self._kept_by_rule:
+                self.planner.problem(path, f'the history fills "{found.name}" by itself', "leave it out of columns")
             else:
                 rules[found.name] = (path, _rule(column))
         same = settings.same if settings.columns or settings.same else ["*"]
@@ -434,6 +439,9 @@ class MappingPlanner:
         unique = tuple(key for key in map(mapped, source.unique) if key and set(key) != set(primary))
         if begins is not None:  # what is unique in the source is so in each version only
             primary, unique = (*primary, begins), ()
+        surrogate = settings.history.surrogate if settings.history is not None else None
+        if surrogate is not None:
+            primary, unique = (surrogate,), (primary,)
         real = settings.source.query is None and not source.is_view
         place_of_source = self.planner.connections[settings.source.connection]
         if self.planner.is_new(place_of_source, source):
@@ -442,11 +450,14 @@ class MappingPlanner:
             of_source = place_of_source.catalogue.indexes(source) if real else []
         indexes = tuple(key for key in map(mapped, of_source) if key and key not in unique and key != primary)
         in_keys = {name for key in (primary, *unique, *indexes) for name in key}
+        must = {*primary, *(unique[0] if surrogate is not None else ())}
         columns = tuple(
-            database.ddl.new_column(name, made, nullable and name not in primary, name in in_keys)
+            database.ddl.new_column(name, made, nullable and name not in must, name in in_keys)
             for name, made, nullable in found
         )
         columns = tuple(self._as_in_source(new, same.get(new.name), primary, notes) for new in columns)
+        if surrogate is not None and surrogate not in {column.name for column in columns}:
+            columns = (database.ddl.surrogate(settings.target.name, surrogate), *columns)
         comment = place_of_source.catalogue.comment(source) if real else None
         table = TableInfo(
             settings.target.schema_, settings.target.name, columns, primary, unique, indexes=indexes, comment=comment
