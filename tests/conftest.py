@@ -16,8 +16,13 @@ from typing import Any
 
 import pytest
 import sqlalchemy as sa
+from hypothesis import HealthCheck, settings
 
 from kanal.cli.app import run_app
+
+# Several tests run at once, so that an example can take long to generate without being too large.
+settings.register_profile("kanal", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("kanal")
 
 # Hundreds of processes of the command line: they need not compile it each time.
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)

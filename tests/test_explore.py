@@ -690,3 +690,43 @@ def test_a_draft_of_histories_runs(places: Places, files: Files, cli: Cli, kind:
         run = document(cli("run", "job.toml", "--json", "--create"))
         assert [step["inserted"] for step in run["steps"]] == [inserted] * 3, [step["error"] for step in run["steps"]]
     assert [str(row[0])[:19] for row in new.rows("SELECT valid_from FROM vessel")] == ["2025-01-01 10:00:00"]
+
+
+NOWHERE = '[connection.far]\nurl = "postgresql://postgres@127.0.0.1:1/x"\n[defaults]\ncreate = "missing"\nretries = 0\n'
+
+
+@pytest.mark.parametrize(
+    ("body", "problems"),
+    [
+        # a source that cannot be reached: tables that depend on it are not reported as missing
+        (
+            '[pipeline.a]\nsource = "far:a"\ntarget = "new:a"\n[pipeline.b]\nsource = "new:a"\ntarget = "new:b"\n'
+            '[pipeline.b.lookup.s]\ntable = "new:a"\non = { k = "k" }\n[pipeline.b.columns]\nk = "s.k"',
+            [("connection far", "Connection refused")],
+        ),
+        # a look-up that cannot be reached: its columns are not reported as unknown, other mistakes are
+        (
+            '[pipeline.b]\nsource = "old:a"\ntarget = "new:b"\n[pipeline.b.lookup.s]\ntable = "far:a"\n'
+            'on = { k = "k" }\n[pipeline.b.columns]\nk = "s.k"\nx = "nosuch"',
+            [("connection far", "Connection refused"), ("pipeline b, columns, x", 'no column "nosuch"')],
+        ),
+        # a mapping that is wrong: whoever reads the table it would create is not wrong too
+        (
+            '[pipeline.a]\nsource = "old:a"\ntarget = "new:a"\ncolumns.x = "nosuch"\n'
+            '[pipeline.b]\nsource = "new:a"\ntarget = "new:b"',
+            [("pipeline a, columns, x", 'no column "nosuch"')],
+        ),
+        (
+            '[pipeline.b]\nsource = "old:a"\ntarget = "new:b"\n[pipeline.b.lookup.s]\ntable = "new:b"\n'
+            'on = { k = "k" }\n[pipeline.b.columns]\nk = "s.k"',
+            [("pipeline b, lookup, s", "table b is created by this pipeline")],
+        ),
+    ],
+)
+def test_a_problem_is_reported_once(files: Files, body: str, problems: list[tuple[str, str]]) -> None:
+    files.database("old.db", "CREATE TABLE a (k integer PRIMARY KEY)")
+    files.database("new.db", "CREATE TABLE other (k integer)")
+    found = kanal.Job.read(files.job(NOWHERE + body)).check()
+    assert len(found) == len(problems), found
+    for place, what in problems:
+        assert any(place in str(problem) and what in str(problem) for problem in found), found

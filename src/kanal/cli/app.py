@@ -124,7 +124,7 @@ def tables(
 @app.command()
 def sample(
     place: Place,
-    table: Annotated[str, typer.Argument(metavar="TABLE", help="TABLE or SCHEMA.TABLE.")],
+    table: Annotated[str, typer.Argument(metavar="TABLE", help="TABLE, SCHEMA.TABLE, a file, or a pattern of files.")],
     rows: Annotated[int, typer.Option("-n", "--rows", help="How many rows to show.", min=0)] = 10,
     scan: Annotated[int, typer.Option(help="How many rows to look at for the columns' profiles.", min=1)] = 100_000,
     job: PlaceJob = None,

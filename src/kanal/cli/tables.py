@@ -13,6 +13,7 @@ from rich.console import Console
 from kanal.cli.output import console, escape, example, number, print_json, show, table
 from kanal.cli.place import open_place
 from kanal.connections import ColumnInfo, TableInfo
+from kanal.connections.roles import Reads
 from kanal.core.errors import KanalError, counted
 from kanal.core.profile import Profile
 from kanal.definition.places import split_table
@@ -44,6 +45,8 @@ def tables(
     dated = any(one.count is not None and one.count.changed for one in found)
     drawn = table("table", "#rows", "#columns", "key", "~refers to", *(["changed"] if dated else []))
     for one in found:
+        if one.unreadable is not None:
+            continue
         drawn.add_row(
             f"[bold]{escape(one.table.name)}[/]" + (f" [dim]({kind})[/]" if (kind := _kind(one.table)) else ""),
             _rows(one),
@@ -53,12 +56,22 @@ def tables(
             *([(one.count.changed or "") if one.count is not None else ""] if dated else []),
         )
     show(screen, drawn)
+    _print_unreadable(screen, {one.table.name: one.unreadable for one in found if one.unreadable is not None})
     if any(one.count is not None and not one.count.exact for one in found):
         screen.print("\n[dim]~ the server's estimate, since counting would read the whole table[/]")
     if columns or len(found) == 1:
         for one in found:
-            _print_columns(screen, one.table)
+            if one.unreadable is None:
+                _print_columns(screen, one.table)
     return 0
+
+
+def _print_unreadable(screen: Console, files: dict[str, str]) -> None:
+    """Files that cannot be read, each with the reason."""
+    if files:
+        screen.print()
+    for why in files.values():
+        screen.print(f"[red]✗[/] {escape(why)}")
 
 
 def _kind(info: TableInfo) -> str:
@@ -109,6 +122,7 @@ def _document(found: FoundTable) -> dict[str, Any]:
             {"columns": list(key.columns), "table": key.table, "referred": list(key.referred)}
             for key in info.foreign_keys
         ],
+        "unreadable": found.unreadable,
         "columns": [
             {
                 "column": column.name,
@@ -126,12 +140,8 @@ def _document(found: FoundTable) -> dict[str, Any]:
 
 def sample(place: str, name: str, rows: int, scan: int, job: Path | None, json: bool) -> int:
     """Print rows of a table and the profiles of its columns; the exit status."""
-    try:
-        schema, bare = split_table(name)
-    except ValueError as error:
-        what, _, remedy = str(error).partition(": ")
-        raise KanalError(what, remedy) from None
     with open_place(place, job) as database:
+        schema, bare = (None, name) if Reads.FILES in database.reads else _split_table(name)
         found = sample_table(database, schema, bare, rows, scan)
     if json:
         print_json(
@@ -140,6 +150,7 @@ def sample(place: str, name: str, rows: int, scan: int, job: Path | None, json: 
                 "scanned": found.scanned,
                 "whole": found.whole,
                 "guessed": list(getattr(found.table, "guessed", ())),
+                "unreadable": found.unreadable,
                 "rows": found.rows,
                 "columns": [_profile_document(profile, found) for profile in found.profiles],
             }
@@ -150,6 +161,7 @@ def sample(place: str, name: str, rows: int, scan: int, job: Path | None, json: 
     if guessed:
         screen.print(f"[dim]As it seems: {escape('; '.join(guessed))}.[/]\n")
     _print_rows(screen, found)
+    _print_unreadable(screen, found.unreadable)
     if not found.profiles:
         screen.print(f"{escape(found.table.name)} has no rows.")
         return 0
@@ -185,6 +197,15 @@ def sample(place: str, name: str, rows: int, scan: int, job: Path | None, json: 
             drawn.add_row(escape(profile.name), escape(profile.guess.shown) if profile.guess else "")
         show(screen, drawn)
     return 0
+
+
+def _split_table(name: str) -> tuple[str | None, str]:
+    """Schema and table of a name; raises KanalError if it names none."""
+    try:
+        return split_table(name)
+    except ValueError as error:
+        what, _, remedy = str(error).partition(": ")
+        raise KanalError(what, remedy) from None
 
 
 def _profile_document(profile: Profile, found: Sample) -> dict[str, Any]:

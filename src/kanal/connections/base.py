@@ -282,6 +282,9 @@ class TableMaker(Protocol):
     def numbered(self, column: ColumnInfo) -> ColumnInfo:
         """A column to be made, which numbers rows by itself."""
 
+    def surrogate(self, table: str, name: str) -> ColumnInfo:
+        """A column to be created that numbers the rows of a table by itself, and is its primary key."""
+
     def default(self, column: ColumnInfo, value: DefaultValue) -> str | None:
         """A default as it is written for a column to be made; None where there is none such."""
 

@@ -23,7 +23,7 @@ from kanal.core.errors import KanalError
 from kanal.core.faults import Fault
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.nearest import did_you_mean
-from kanal.core.types import SqlType
+from kanal.core.types import BIGINT, SqlType
 
 
 class PlainCatalogue:
@@ -123,6 +123,11 @@ class PlainTables:
     def numbered(self, column: ColumnInfo) -> ColumnInfo:
         """The same: it numbers no rows."""
         return column
+
+    def surrogate(self, table: str, name: str) -> ColumnInfo:
+        """A column of whole numbers, since no place of this kind keeps a history."""
+        del table
+        return self.new_column(name, BIGINT, False, in_key=True)
 
     def default(self, column: ColumnInfo, value: DefaultValue) -> str | None:
         """None: it has no defaults."""

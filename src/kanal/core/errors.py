@@ -109,6 +109,10 @@ class ExpressionError(KanalError):
         super().__init__(what, remedy)
 
 
+class UnresolvedLookupError(ExpressionError):
+    """An expression that uses a look-up which has a problem of its own, reported at the look-up."""
+
+
 class ConversionError(KanalError):
     """A conversion that does not exist, or an option that has no effect on it."""
 

@@ -24,7 +24,7 @@ from kanal.core.profile import Guess, guess_type
 from kanal.core.types import TEXT, Family, SqlType, holds
 from kanal.definition.places import quote_part
 from kanal.explore.likely import Likely, likely_targets
-from kanal.explore.tables import OWN, chosen_tables
+from kanal.explore.tables import OWN, chosen_tables, describe_tables, unreadable_files
 from kanal.runner.planning.mapping_planner import quoted
 from kanal.runner.planning.order import CircleError, Wait, in_order
 from kanal.runner.write_rules import WRITE_RULES
@@ -151,9 +151,9 @@ def _exists(target: Connection, wish: Wish, pipeline: _Pipeline) -> bool:
 def _pipelines(source: Connection, target: Connection, wish: Wish) -> tuple[list[_Pipeline], list[str]]:
     """A pipeline for each table, in load order, and what is to be said of what was left out."""
     names = chosen_tables(source, wish.from_schema, wish.like, wish.not_like)
-    source.catalogue.expect(wish.from_schema, names)
-    tables = [source.catalogue.describe(wish.from_schema, name) for name in names]
-    left, views, parts = [], [], []
+    tables, unreadable = describe_tables(source, wish.from_schema, names)
+    left = [f"? left out: {why}" for why in unreadable.values()]
+    views, parts = [], []
     if not wish.like:
         views = [table.name for table in tables if table.is_view]
         parts = [table.name for table in tables if table.part_of in names]
@@ -260,7 +260,9 @@ def _decide(pipeline: _Pipeline, source: Connection, target: Connection, wish: W
             pipeline.remarks.append(f"? {column.name}: the type {declared} is not known here; it goes as text")
     if there is not None:
         _compare_columns(pipeline, table, there)
-    pipeline.columns += _proposals(source, table, table.columns, there, wish).values()
+    proposals, unreadable = _proposals(source, table, table.columns, there, wish)
+    pipeline.columns += proposals.values()
+    pipeline.remarks += [f"? {why}" for why in unreadable.values()]
     if pipeline.columns:
         pipeline.settings.append('same = "*"')
 
@@ -334,7 +336,7 @@ def mapping_lines(
     source: Connection, table: TableInfo, columns: Sequence[ColumnInfo], there: TableInfo, wish: Wish
 ) -> list[str]:
     """Lines of [columns] that carry some columns of a table over under their own names."""
-    proposals = _proposals(source, table, columns, there, wish)
+    proposals, _ = _proposals(source, table, columns, there, wish)
     lines = []
     for column in columns:
         proposed = proposals.get(column.name, "")
@@ -346,16 +348,19 @@ def mapping_lines(
 
 def _proposals(
     source: Connection, table: TableInfo, columns: Sequence[ColumnInfo], there: TableInfo | None, wish: Wish
-) -> dict[str, str]:
-    """Lines of [columns] that convert texts which are numbers, dates or times, by column."""
+) -> tuple[dict[str, str], dict[str, str]]:
+    """Lines of [columns] that convert texts which are numbers, dates or times, by column; and why files of the table
+    cannot be read to their ends, by name."""
     texts = [column for column in columns if column.type is not None and column.type.family is Family.TEXT]
     wanted = [column for column in texts if _may_be_converted(column, there)]
     if not wanted or not wish.sample:
-        return {}
+        return {}, {}
+    unreadable: dict[str, str] = {}
     names = tuple(column.name for column in wanted)
     parts: dict[str, list[pa.Array]] = {name: [] for name in names}
     with as_source(source).read(Reading(table, None, names, wish.sample, limit=wish.sample)) as batches:
         for batch in batches:
+            unreadable |= unreadable_files(batch)
             for name in names:
                 parts[name].append(batch.columns[name].cast(pa.string()))
     lines = {}
@@ -365,7 +370,7 @@ def _proposals(
         if guess is not None:
             into = there.column(column.name) if there is not None else None
             lines[column.name] = _proposal(column, guess, into, values)
-    return lines
+    return lines, unreadable
 
 
 def _may_be_converted(column: ColumnInfo, there: TableInfo | None) -> bool:

@@ -6,13 +6,14 @@ import fnmatch
 from collections.abc import Sequence
 
 import pyarrow as pa
-from msgspec import Struct
+from msgspec import Struct, field
 from msgspec.structs import replace
 
 from kanal.connections import TableInfo
 from kanal.connections.base import Connection, as_source
 from kanal.connections.description import RowCount
 from kanal.connections.reading import Reading
+from kanal.connections.roles import Reads
 from kanal.core.errors import KanalError, counted
 from kanal.core.faults import Fault
 from kanal.core.frame import Frame, SourceBatch
@@ -25,10 +26,11 @@ OWN = ("kanal_progress", "kanal_watermark", "kanal_mark", "kanal_file")
 
 
 class FoundTable(Struct, frozen=True):
-    """A table or view, and how many rows it has."""
+    """A table or view, and how many rows it has; of a file that cannot be read, why not."""
 
     table: TableInfo
     count: RowCount | None
+    unreadable: str | None = None
 
 
 def chosen_tables(
@@ -47,6 +49,12 @@ def chosen_tables(
     chosen = [name for name in names if (not like or fits(name, like)) and not fits(name, not_like)]
     if not chosen:
         where = f"schema {schema} of connection {database.name}" if schema else f"connection {database.name}"
+        if not names and Reads.FILES in database.reads:
+            raise KanalError(
+                f"{where} ({database.shown_url}) has no files whose ending belongs to a format",
+                "put files such as tolls.csv there, name another folder, or have a job name the files with a "
+                "[format.NAME] that has a kind",
+            )
         if not names:
             schemas = [
                 f"{name} ({counted(count, 'table')})" for name, count in database.catalogue.other_schemas().items()
@@ -65,18 +73,45 @@ def find_tables(
 ) -> list[FoundTable]:  # fmt: skip
     """The tables and views that fit, described, with their rows counted if that is wanted."""
     names = chosen_tables(database, schema, like, not_like)
-    database.catalogue.expect(schema, names)
-    tables = [database.catalogue.describe(schema, name) for name in names]
+    tables, unreadable = describe_tables(database, schema, names)
     counts = (
         database.catalogue.row_counts(schema, [table.name for table in tables if not table.is_view]) if counted else {}
     )
-    return [FoundTable(table, counts.get(table.name)) for table in tables]
+    found = [FoundTable(table, counts.get(table.name)) for table in tables]
+    return found + [FoundTable(TableInfo(None, name, ()), None, why) for name, why in unreadable.items()]
+
+
+def describe_tables(
+    database: Connection, schema: str | None, names: Sequence[str]
+) -> tuple[list[TableInfo], dict[str, str]]:
+    """The tables of some names, and why the files among them that cannot be read cannot be.
+
+    Raises KanalError if a table of a database cannot be described, or if no file can be read.
+    """
+    database.catalogue.expect(schema, names)
+    tables, errors = [], {}
+    for name in names:
+        try:
+            tables.append(database.catalogue.describe(schema, name))
+        except KanalError as error:
+            if Reads.FILES not in database.reads:
+                raise
+            errors[name] = error
+    if not tables:
+        raise next(iter(errors.values()))
+    return tables, {name: _named(name, error.what) for name, error in errors.items()}
+
+
+def _named(file: str, why: str) -> str:
+    """Why a file cannot be read, with its name in front if it is not in it."""
+    return why if file in why else f"{file}: {why}"
 
 
 class Sample(Struct, frozen=True):
     """Some rows of a table as text, and a profile of each column over `scanned` rows, which are all if `whole`.
 
-    `misfits` has, by column, the number of values that are none of its type, and one of them.
+    `misfits` has, by column, the number of values that are none of its type, and one of them. `unreadable` has, by
+    the file's name, why a file cannot be read to its end.
     """
 
     table: TableInfo
@@ -85,6 +120,7 @@ class Sample(Struct, frozen=True):
     scanned: int
     whole: bool
     misfits: dict[str, tuple[int, str | None]]
+    unreadable: dict[str, str] = field(default_factory=dict)
 
 
 def sample_table(database: Connection, schema: str | None, name: str, rows: int = 20, scan: int = 100_000) -> Sample:
@@ -95,8 +131,10 @@ def sample_table(database: Connection, schema: str | None, name: str, rows: int 
     shown: list[dict[str, str | None]] = []
     scanned = 0
     misfits: dict[str, tuple[int, str | None]] = {}
+    unreadable: dict[str, str] = {}
     with as_source(database).read(Reading(table, None, columns, min(scan, 50_000), limit=scan + 1)) as batches:
         for batch in batches:
+            unreadable |= unreadable_files(batch)
             if len(shown) < rows:
                 shown += batch.row_texts(list(range(min(rows - len(shown), batch.rows))))
             scanned += batch.rows
@@ -111,7 +149,12 @@ def sample_table(database: Connection, schema: str | None, name: str, rows: int 
             profile = profile_column(column, arrays)
             mostly_text = types[column].type.family is Family.TEXT or 2 * misfits.get(column, (0,))[0] > profile.rows
             profiles.append(profile if mostly_text else replace(profile, guess=None))
-    return Sample(table, shown, profiles, min(scanned, scan), scanned <= scan, misfits)
+    return Sample(table, shown, profiles, min(scanned, scan), scanned <= scan, misfits, unreadable)
+
+
+def unreadable_files(batch: SourceBatch) -> dict[str, str]:
+    """Why the files of a batch cannot be read to their ends, by name."""
+    return {line.file: _named(line.file, line.wrong) for line in batch.bad_lines if line.whole}
 
 
 def _typed_columns(table: TableInfo, batch: SourceBatch) -> dict[str, tuple[pa.Array, list[Fault]]]:

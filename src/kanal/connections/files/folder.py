@@ -48,6 +48,8 @@ class FileTable(TableInfo, frozen=True):
     differ: str = "fail"
     #: True if files that cannot be read are left out.
     lenient: bool = False
+    #: True while one looks at the files: the rows before a damage are read, and the damage is a bad line.
+    explored: bool = False
     #: The file whose columns these are.
     first: str = ""
     #: What was guessed of how they are written, in sentences.
@@ -99,19 +101,27 @@ class FolderCatalogue(PlainCatalogue):
         """The names of the files whose format is known by their ending."""
         del schema
         self._check()
-        return [found.name for found in self.store.find("**/*") if ending_of(found) in kinds_by_ending()]
+        return [found.name for found in self.store.find("**/*") if _may_be_read(found)]
 
     def has_table(self, schema: str | None, table: str) -> bool:
         """True where a file fits a pattern, or may be one of those that a load writes."""
         return bool(self.store.find(scope(_pattern(schema, table), braces=False)))
 
     def describe(self, schema: str | None, table: str) -> TableInfo:
-        """The table that the files of a pattern make, in the format that the first of them seems to have; raises
-        KanalError."""
+        """The table that the files of a pattern form, in the format that the first readable one seems to have.
+
+        Raises KanalError if there is no file, or none that can be read.
+        """
         pattern = _pattern(schema, table)
-        first = self._first(pattern)
-        guess = sniffed(first)
-        return replace(self._described(first, pattern, guess.form, "fail")[0], guessed=guess.said)
+        errors = []
+        for file in self._files(pattern):
+            try:
+                guess = sniffed(file)
+                described, _ = self._described(file, pattern, guess.form, "fail")
+                return replace(described, guessed=guess.said, explored=True)
+            except KanalError as error:
+                errors.append(error)
+        raise errors[0]
 
     def describe_files(self, pattern: str, form: Any, differ: str = "fail", lenient: bool = False) -> TableInfo:
         """The same in a format of the job's, if one is given; raises KanalError where that cannot be right.
@@ -121,18 +131,17 @@ class FolderCatalogue(PlainCatalogue):
         key = (pattern, form.model_dump_json() if form is not None else "", f"{differ} {lenient}")
         known = self._known.get(key)
         if known is None:
-            first = self._first(pattern)
-            if lenient:
-                found = self.store.find(pattern)
-                first = next((one for one in found if not damage_of(one, form)), first)
+            found = self._files(pattern)
+            readable = (one for one in found if not (lenient and damage_of(one, form)))
+            first = next(readable, found[0])
             known, made = self._described(first, pattern, form, differ)
             known = replace(known, lenient=lenient)
             made.doubt(first, known.columns)
             self._known[key] = known
         return known
 
-    def _first(self, pattern: str) -> FoundFile:
-        """The first file of a pattern; raises KanalError where there is none."""
+    def _files(self, pattern: str) -> list[FoundFile]:
+        """The files of a pattern; raises KanalError if there are none."""
         check_pattern(pattern)
         self._check()
         found = self.store.find(pattern)
@@ -141,11 +150,19 @@ class FolderCatalogue(PlainCatalogue):
             shown = ", ".join(there[:12]) + (f" and {len(there) - 12} more" if len(there) > 12 else "")
             raise KanalError(f'no file of connection {self.connection} fits "{pattern}"',
                              f"it has: {shown}" if there else "it has no files")  # fmt: skip
-        return found[0]
+        return found
 
     def _described(self, first: FoundFile, pattern: str, form: Any, differ: str) -> tuple[FileTable, FileFormat]:
         made = format_of(first, form)
         return FileTable(None, pattern, made.columns_of(first), form=form, differ=differ, first=first.name), made
+
+
+def _may_be_read(file: FoundFile) -> bool:
+    """True if the ending of a file, or of the file in an archive, belongs to a format; also for damaged archives."""
+    try:
+        return ending_of(file) in kinds_by_ending()
+    except KanalError:
+        return True
 
 
 def _pattern(schema: str | None, table: str) -> str:
@@ -328,10 +345,22 @@ def _parts(file: FoundFile, table: FileTable, reading: Reading) -> Iterator[Part
     """A file's rows; raises KanalError where its columns are others, or gives one bad line for all of it."""
     damage = damage_of(file, table.form) if table.lenient else ""
     if damage:
-        said = f"{damage}; none of its rows is loaded"
-        nothing = Part([], 0, {}, np.zeros(0, dtype=np.int64), [BadLine(file.name, 1, "", said, whole=True)])
-        yield nothing
-        return
+        yield _unreadable(file, f"{damage}; none of its rows is loaded")
+    elif table.explored:
+        try:
+            yield from _parts(file, replace(table, explored=False), reading)
+        except KanalError as error:
+            yield _unreadable(file, error.what)
+    else:
+        yield from _parts_as_described(file, table, reading)
+
+
+def _unreadable(file: FoundFile, why: str) -> Part:
+    """No rows, and a bad line that stands for the file."""
+    return Part([], 0, {}, np.zeros(0, dtype=np.int64), [BadLine(file.name, 1, "", why, whole=True)])
+
+
+def _parts_as_described(file: FoundFile, table: FileTable, reading: Reading) -> Iterator[Part]:
     made = format_of(file, table.form)
     for part in made.parts(file, reading.columns, reading.batch_rows):
         wrong = _other_columns(part, table)

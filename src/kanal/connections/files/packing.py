@@ -51,8 +51,15 @@ def endings_of(name: str) -> tuple[str, str]:
 
 
 def ending_of(file: FoundFile) -> str:
-    """What says the format of a file."""
-    return endings_of(file.name)[1]
+    """The ending that stands for the format of a file: of an archive such as tolls.zip, that of the file in it.
+
+    Raises KanalError if the archive is damaged, or has more or less than one file.
+    """
+    packing, ending = endings_of(file.name)
+    if packing != ".zip" or ending:
+        return ending
+    with telling(file), file.open() as stored, _unzipped(stored, file.name) as inside:
+        return endings_of(inside.name)[1]
 
 
 @contextlib.contextmanager

@@ -11,7 +11,7 @@ from sqlglot import exp
 
 from kanal.core.conversions import Options
 from kanal.core.conversions.rounding import EXACT
-from kanal.core.errors import ExpressionError, KanalError, shortened
+from kanal.core.errors import ExpressionError, KanalError, UnresolvedLookupError, shortened
 from kanal.core.expressions import arithmetic, logic, registry, temporal
 from kanal.core.expressions.nodes import Node, constant, convert, null_of, text_constant
 from kanal.core.expressions.scope import Expression, Scope, column_node, parameter_constant
@@ -130,6 +130,8 @@ def _column(compiler: _Compiler, tree: exp.Column) -> Node:
         owner = find_name(qualifier.name, qualifier.quoted, scope.lookups)
         if owner is None and f"{qualifier.name}.{tree.this.name}" in scope.columns:  # what is known of a row
             return _used(compiler, (None, f"{qualifier.name}.{tree.this.name}"), columns)
+        if owner is None and qualifier.name in scope.unresolved:
+            raise UnresolvedLookupError(f'Look-up "{qualifier.name}" has a problem', text=qualifier.name)
         if owner is None:
             hint = did_you_mean(qualifier.name, scope.lookups) or "the pipeline has none; add it under lookup"
             raise ExpressionError(f'There is no look-up "{qualifier.name}"', hint)

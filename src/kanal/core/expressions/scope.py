@@ -21,7 +21,8 @@ if TYPE_CHECKING:
 class Scope(Struct, frozen=True):
     """The names an expression may use: columns of the row, columns of its look-ups, parameters, the user's functions.
 
-    `place` says in messages where the columns are, for instance `passage_book`.
+    `place` says in messages where the columns are, for instance `passage_book`. `unresolved` names look-ups whose
+    columns are not known because of a problem that is reported at the look-up.
     """
 
     columns: Mapping[str, SqlType]
@@ -29,6 +30,7 @@ class Scope(Struct, frozen=True):
     parameters: Mapping[str, Any] = field(default_factory=dict)
     place: str = "the source"
     functions: Mapping[str, Function | KanalError] = field(default_factory=dict)
+    unresolved: frozenset[str] = frozenset()
 
 
 class Expression(Struct, frozen=True):

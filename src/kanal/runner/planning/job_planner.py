@@ -15,7 +15,7 @@ from kanal.connections import ForeignKey, TableInfo, open_connection, secret_val
 from kanal.connections.arrow import ArrowSource, MemoryTarget
 from kanal.connections.base import Connection, as_target
 from kanal.connections.roles import Reads, Writes, lacks
-from kanal.core.errors import ExpressionError, KanalError, passes
+from kanal.core.errors import ExpressionError, KanalError, UnresolvedLookupError, passes
 from kanal.core.expressions.registry import Function
 from kanal.core.nearest import did_you_mean
 from kanal.core.types import Family
@@ -71,6 +71,8 @@ class _Planner:
         self.connections: dict[str, Connection] = {}
         self._unusable: set[str] = set()
         self._making: set[str] = set()
+        #: Tables to be created whose columns are not known yet, or because of a reported problem; with the step.
+        self._unplanned: dict[TablePlace, str] = {}
         self.deriving: set[str] = set()
         self._tables: dict[TablePlace, TableInfo] = dict(known.tables)
         self.functions: Mapping[str, Function | KanalError] = {}
@@ -280,6 +282,8 @@ class _Planner:
         """While it lasts, errors become problems of that key."""
         try:
             yield
+        except UnresolvedLookupError:
+            pass  # the look-up's own problem is enough
         except ExpressionError as error:
             what = error.what
             if error.text and error.text != what:
@@ -348,7 +352,7 @@ class _Planner:
         return self.connections.get(name)
 
     def table(self, place: Source | Table) -> TableInfo | None:
-        """The table of a place; None where the connection is not usable, which is then said once."""
+        """The table of a place; None if that depends on what is a problem already, such as a connection that fails."""
         database = self.database(place.connection)
         if database is None or place.connection in self._unusable:
             return None
@@ -363,19 +367,34 @@ class _Planner:
                 self._unusable.add(place.connection)
                 self._failed(("connection", place.connection), error)
                 return None
-            maker = None if database.catalogue.has_table(place.schema_, table) else self._maker(place)
-            if maker is None and database.missing_file:
-                raise KanalError(
-                    f"there is no file {database.missing_file} yet, and no table {table} in it",
-                    'let Kanal make both: set create = "missing", or run with --create',
-                )
-            if maker is not None and Writes.CREATE not in database.writes:
-                raise lacks(database.name, Writes.CREATE)
-            made = PipelinePlanner(self, maker).new_table() if maker is not None else None
-            if maker is not None and made is not None:
-                self._new[key] = NewTable(maker, as_target(database), *made)
-            self._tables[key] = made[0] if made is not None else database.catalogue.describe(place.schema_, table)
+            if key in self._unplanned:
+                return None
+            self._tables[key] = self._planned_table(key, place, database)
         return self._tables[key]
+
+    def _planned_table(self, key: TablePlace, place: Source | Table, database: Connection) -> TableInfo:
+        """The table of a place: as the database describes it, or as the first pipeline that loads it will create it."""
+        maker = None if database.catalogue.has_table(place.schema_, place.name) else self._maker(place)
+        if maker is None and database.missing_file:
+            raise KanalError(
+                f"there is no file {database.missing_file} yet, and no table {place.name} in it",
+                'let Kanal make both: set create = "missing", or run with --create',
+            )
+        if maker is None:
+            return database.catalogue.describe(place.schema_, place.name)
+        if Writes.CREATE not in database.writes:
+            raise lacks(database.name, Writes.CREATE)
+        self._unplanned[key] = maker
+        made = PipelinePlanner(self, maker).new_table()
+        if made is None:
+            raise JobError([])  # the problem of the source has been reported
+        del self._unplanned[key]
+        self._new[key] = NewTable(maker, as_target(database), *made)
+        return made[0]
+
+    def is_being_planned(self, place: Table, step: str) -> bool:
+        """True for a table that a step will create and whose columns are not known yet."""
+        return self._unplanned.get((place.connection, place.schema_, place.name)) == step
 
     def format_named(self, name: str | None) -> Format | None:
         """The format of files that the job names; raises KanalError where it has none of that name."""

@@ -58,6 +58,9 @@ class Planner(Protocol):
     def table(self, place: SourcePlace | Table) -> TableInfo | None:
         """The table of a place; None where the connection is not usable."""
 
+    def is_being_planned(self, place: Table, step: str) -> bool:
+        """True for a table that a step will create and whose columns are not known yet."""
+
     def format_named(self, name: str | None) -> Format | None:
         """The format of files that the job names; raises KanalError where it has none of that name."""
 
@@ -165,6 +168,11 @@ class MappingPlanner:
         for name, lookup in self.settings.lookup.items():
             path = (*self.path, "lookup", name)
             with self.planner.at(path):
+                if self.planner.is_being_planned(lookup.table, self.name):
+                    raise KanalError(
+                        f"table {lookup.table.name} is created by this pipeline, so it cannot be looked up yet",
+                        "create it by hand first",
+                    )
                 table = self.planner.table(lookup.table)
                 if table is None:
                     continue
@@ -181,6 +189,11 @@ class MappingPlanner:
                         source.key_form(table, column, pa.array([], pa.string()))
                     planned.append((plan, source, table))
         return planned
+
+    def _scope(self, types: Mapping[str, SqlType], lookups: Mapping[str, Mapping[str, SqlType]], place: str) -> Scope:
+        """The names that the pipeline's mapping may use."""
+        unresolved = frozenset(self.settings.lookup) - frozenset(lookups)
+        return Scope(types, lookups, self.job.parameters, place, self.planner.functions, unresolved)
 
     def _as_of(self, lookup: Lookup, table: TableInfo) -> tuple[str, str, str] | None:
         """The columns that say when a looked-up version is valid, and the moment; raises KanalError."""
@@ -328,9 +341,7 @@ class MappingPlanner:
                 rules[found.name] = (path, _rule(column))
         same = settings.same if settings.columns or settings.same else ["*"]
         skipped = {name.casefold() for name in settings.skip} | self._rule_history(target, rules)
-        for name in settings.skip:
-            if source.column(name) is None and target.column(name) is None:
-                self._problem("skip", f'there is no column "{name}" to skip', did_you_mean(name, source.names))
+        self._check_skip(source, target)
         chosen: list[tuple[ColumnInfo, ColumnInfo]] = []
         for name in same:
             if name == "*":
@@ -392,6 +403,12 @@ class MappingPlanner:
             )
         return pairs
 
+    def _check_skip(self, source: TableInfo, target: TableInfo) -> None:
+        """Report columns to skip that neither table has."""
+        for name in self.settings.skip:
+            if source.column(name) is None and target.column(name) is None:
+                self._problem("skip", f'there is no column "{name}" to skip', did_you_mean(name, source.names))
+
     def new_table(self) -> tuple[TableInfo, tuple[str, ...]] | None:
         """The target table as the mapping makes it, with what is worth knowing; None where the source is not usable."""
         settings = self.settings
@@ -403,7 +420,7 @@ class MappingPlanner:
         types = {name: column.type for name, column in source.source_columns().items()}
         place = f"pipeline {self.name}"
         lookups = {plan.name: plan.types for plan, _, _ in self._lookups(types, place)}
-        scope = Scope(types, lookups, self.job.parameters, place, self.planner.functions)
+        scope = self._scope(types, lookups, place)
         bare: dict[str, str] = {}
         found: list[tuple[str, SqlType, bool]] = []
         same: dict[str, ColumnInfo] = {}
@@ -437,32 +454,35 @@ class MappingPlanner:
 
         primary = tuple(settings.key) or mapped(source.primary_key)
         unique = tuple(key for key in map(mapped, source.unique) if key and set(key) != set(primary))
-        if begins is not None:  # what is unique in the source is so in each version only
-            primary, unique = (*primary, begins), ()
         surrogate = settings.history.surrogate if settings.history is not None else None
-        if surrogate is not None:
-            primary, unique = (surrogate,), (primary,)
-        real = settings.source.query is None and not source.is_view
-        place_of_source = self.planner.connections[settings.source.connection]
-        if self.planner.is_new(place_of_source, source):
-            of_source = list(source.indexes)
-        else:
-            of_source = place_of_source.catalogue.indexes(source) if real else []
+        firm = set(primary)  # columns that are NOT NULL
+        if begins is not None:
+            # What is unique in the source is so in each version only.
+            versions = (*primary, begins)
+            primary, unique = (versions, ()) if surrogate is None else ((surrogate,), (versions,))
+        of_source, comment = self._indexes_and_comment(source)
         indexes = tuple(key for key in map(mapped, of_source) if key and key not in unique and key != primary)
         in_keys = {name for key in (primary, *unique, *indexes) for name in key}
-        must = {*primary, *(unique[0] if surrogate is not None else ())}
         columns = tuple(
-            database.ddl.new_column(name, made, nullable and name not in must, name in in_keys)
+            database.ddl.new_column(name, made, nullable and name not in firm, name in in_keys)
             for name, made, nullable in found
         )
         columns = tuple(self._as_in_source(new, same.get(new.name), primary, notes) for new in columns)
         if surrogate is not None and surrogate not in {column.name for column in columns}:
             columns = (database.ddl.surrogate(settings.target.name, surrogate), *columns)
-        comment = place_of_source.catalogue.comment(source) if real else None
         table = TableInfo(
             settings.target.schema_, settings.target.name, columns, primary, unique, indexes=indexes, comment=comment
         )
         return table, tuple(notes)
+
+    def _indexes_and_comment(self, source: TableInfo) -> tuple[Sequence[tuple[str, ...]], str | None]:
+        """The indexes and the comment of a source table; those of a view or a query do not count."""
+        if self.settings.source.query is not None or source.is_view:
+            return (), None
+        place = self.planner.connections[self.settings.source.connection]
+        if self.planner.is_new(place, source):
+            return source.indexes, source.comment
+        return place.catalogue.indexes(source), place.catalogue.comment(source)
 
     def _check_twins(self, names: Sequence[str]) -> None:
         """Columns of a new table that the database would take for one."""

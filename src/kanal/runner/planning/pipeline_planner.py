@@ -46,9 +46,7 @@ class PipelinePlanner(HistoryPlanner):
         types = {name: column.type for name, column in described.items()}
         place = settings.source.table or "the query's rows"
         lookups = self._lookups(types, place)
-        scope = Scope(
-            types, {plan.name: plan.types for plan, _, _ in lookups}, self.job.parameters, place, self.planner.functions
-        )
+        scope = self._scope(types, {plan.name: plan.types for plan, _, _ in lookups}, place)
         of_rows = Scope(types, {}, self.job.parameters, place, self.planner.functions)
         where, delete_when = self._condition("where", of_rows), self._condition("delete_when", of_rows)
         key = self._key(target) or self._key_to_replace_by(target)
