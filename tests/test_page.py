@@ -251,6 +251,40 @@ def test_actions_need_the_token(files: Files, cli: Cli) -> None:
     )
 
 
+def sign_in(browser: Any, address: str) -> None:
+    browser.get(address + "/sign-in")
+    browser.find_element("name", "token").send_keys(TOKEN)
+    browser.find_element("css selector", ".sign-in button").click()
+
+
+def test_buttons_say_what_they_have_begun(files: Files, cli: Cli, browser: Any) -> None:
+    """A run that has been asked for is shown as starting at once; a failed one is resumed from its own page."""
+    from selenium.webdriver.support.ui import WebDriverWait
+
+    files.database("old.db", "CREATE TABLE t (id INTEGER PRIMARY KEY)", t=[(1,), (2,)])
+    files.database("new.db", "CREATE TABLE t (id INTEGER CHECK (id < 2))")
+    files.job('[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nreject = "all"\n')
+    shown = lambda text: WebDriverWait(browser, 60).until(  # noqa: E731
+        lambda page: text in page.find_element("css selector", "main").text
+    )
+    with page_of(files, "job.toml", token=True) as (_, address):
+        sign_in(browser, address)
+        browser.get(address + "/jobs/test")
+        browser.find_element("css selector", "button[value=run]").click()
+        button = browser.find_element("css selector", "button[value=run]")
+        assert button.text == "Starting …"
+        assert not button.is_enabled()
+        assert "starting" in browser.find_element("css selector", ".facts").text
+        shown("failed")
+        browser.get(address + "/jobs/test/runs/1")
+        assert not browser.find_elements("css selector", "button[value=run]")
+        files.database("new.db", "DROP TABLE t; CREATE TABLE t (id INTEGER)")
+        browser.find_element("css selector", "button[value=resume]").click()
+        assert "starting" in browser.find_element("css selector", ".facts").text
+        shown("good")
+    assert files.rows("new.db", "SELECT id FROM t ORDER BY id") == [(1,), (2,)]
+
+
 def test_a_run_is_stopped_from_the_page(files: Files, browser: Any) -> None:
     from selenium.common.exceptions import StaleElementReferenceException
 
@@ -261,9 +295,7 @@ def test_a_run_is_stopped_from_the_page(files: Files, browser: Any) -> None:
         '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\ncreate = "missing"\nwrite = "truncate"\nbatch_rows = 40\n'
     )
     with page_of(files, "job.toml", token=True) as (page, address):
-        browser.get(address + "/sign-in")
-        browser.find_element("name", "token").send_keys(TOKEN)
-        browser.find_element("css selector", ".sign-in button").click()
+        sign_in(browser, address)
         browser.get(address + "/jobs/test")
         browser.find_element("css selector", "button[value=run]").click()
         for _ in range(100):

@@ -14,7 +14,7 @@ from kanal.explore.layout import needed, places_of
 #: The sign of each state, so that colour never tells alone.
 SIGNS = {
     "good": "✓", "succeeded": "✓", "rejects": "!", "failed": "✗", "stopped": "■", "running": "▸", "waiting": "·",
-    "blocked": "◦",
+    "blocked": "◦", "starting": "…", "stopping": "…",
 }  # fmt: skip
 _WIDE, _HIGH, _ACROSS, _DOWN = 210, 46, 285, 64
 

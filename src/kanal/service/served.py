@@ -54,6 +54,13 @@ class Served(Struct, eq=False):
         """The job's name in the run log."""
         return self.job.log_name
 
+    def changing_to(self, runs: bool) -> str:
+        """"starting" if a process was started and its run has not begun, "stopping" if it is to stop, or ""."""
+        child = self.child
+        if child is None:
+            return ""
+        return "stopping" if child.stopping else "" if runs else "starting"
+
     def looks(self) -> dict[str, tuple[int, int]]:
         """What its files look like now."""
         found = {}

@@ -229,7 +229,7 @@ class Page:
         for log in self.service.logs():
             glances |= log.glance([one.name for one in self.service.served.values() if one.log is log], views.MARKS)
         rows = [self._row(served, glances[served.name]) for served in self.service.served.values()]
-        rank = {"running": 0, "broken": 1, "trouble": 1, "failed": 2}
+        rank = {"starting": 0, "running": 0, "stopping": 0, "broken": 1, "trouble": 1, "failed": 2}
         rows.sort(key=lambda row: (rank.get(row.state, 3), row.name))
         counts: dict[str, int] = {}
         for row in rows:
@@ -250,6 +250,7 @@ class Page:
         if glances and glances[-1].status == "running":
             state = "running"
             running = views.run_view(served.log, served.log.run(glances[-1].run))
+        state = served.changing_to(running is not None) or state
         times = first(schedule, utc_now(), 1) if schedule is not None and schedule.enabled else []
         follows = ", ".join(schedule.after_job) if schedule is not None else ""
         return JobRow(served.name, state, said, glances, times[0] if times else None, follows, running)
@@ -274,9 +275,14 @@ class Page:
     async def _run(self, request: Request) -> Response:
         served = self._served(request)
         record = await run_in_threadpool(self._record, served, request)
-        return await self._shown(
-            request, "run.html", lambda: {"job": served, "run": views.run_view(served.log, record)}
-        )
+
+        def values() -> dict[str, Any]:
+            runs = served.log.is_running(served.name)
+            busy = runs or served.child is not None
+            return {"job": served, "run": views.run_view(served.log, record), "busy": busy,
+                    "changing": served.changing_to(runs)}  # fmt: skip
+
+        return await self._shown(request, "run.html", values)
 
     async def _rejects(self, request: Request) -> Response:
         served = self._served(request)
@@ -384,14 +390,14 @@ class Page:
         where = request.client.host if request.client is not None else "?"
         await run_in_threadpool(self.service.act, served, act, run, f"the page, from {where}")
         self._kept.clear()
-        await asyncio.sleep(0.7)
         return RedirectResponse(f"/jobs/{quote(served.name, safe='')}", 303, _SECURITY)
 
     # --- for programs ----------------------------------------------------------------------------------------------
 
     def _pulse(self) -> str:
         parts = [str(log.pulse()) for log in self.service.logs()]
-        parts += [f"{served.broken}{served.trouble}" for served in self.service.served.values()]
+        for served in self.service.served.values():
+            parts.append(f"{served.broken}{served.trouble}{served.child is not None}{served.changing_to(True)}")
         return str(hash("|".join(parts)))
 
     async def _changes(self, request: Request) -> Response:

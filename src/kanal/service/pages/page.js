@@ -25,5 +25,5 @@
   stream.addEventListener("change", refresh);
   stream.addEventListener("open", show);
   stream.addEventListener("error", show);
-  setInterval(() => { if (!document.hidden && document.querySelector(".running, .state.running")) refresh(); }, 2000);
+  setInterval(() => { if (!document.hidden && document.querySelector(".running, .state.starting, .state.stopping")) refresh(); }, 2000);
 })();
