@@ -55,7 +55,7 @@ class Served(Struct, eq=False):
         return self.job.log_name
 
     def changing_to(self, runs: bool) -> str:
-        """"starting" if a process was started and its run has not begun, "stopping" if it is to stop, or ""."""
+        """ "starting" if a process was started and its run has not begun, "stopping" if it is to stop, or ""."""
         child = self.child
         if child is None:
             return ""
