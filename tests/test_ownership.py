@@ -6,16 +6,20 @@ import random
 import sqlite3
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
+import sqlalchemy as sa
 
 import kanal
 from conftest import Cli, Files, Place
+from test_resume import behind
 from test_runs import counts
 from test_servers import job, succeeded
+from unreliable import FAULTS, Unreliable
 
 Places = Callable[[str], Place]
 
@@ -333,7 +337,7 @@ from kanal.connections.sql.mariadb_load import MariaDBLoad
 from kanal.connections.sql.postgresql_load import PostgreSQLLoad
 from kanal.connections.sql.sqlite_load import SQLiteLoad
 
-command, last, when = sys.argv[1], int(sys.argv[2]), sys.argv[3]
+command, last, when = sys.argv[1], int(sys.argv[2]), sys.argv[3]  # of 0, none
 count = [0]
 
 def dying(original):
@@ -367,8 +371,30 @@ RULES = {
 }
 
 
+def broken_off(folder: Path, network: Unreliable | None, command: str, chance: random.Random) -> str:
+    """Run a command that dies at a random statement, or whose connection to the target fails; what happened."""
+    faults = ["dies before", "dies after", *(FAULTS if network is not None else ())]
+    fault, at = chance.choice(faults), chance.randint(1, 25)
+    dies_at = 0
+    if fault.startswith("dies"):
+        dies_at = at
+    elif network is not None:
+        network.arm(at := chance.randint(1, 120), fault)
+    arguments = [command, str(dies_at), fault.removeprefix("dies ")]
+    process = subprocess.Popen([sys.executable, "-c", DIES_AT, *arguments], cwd=folder, stderr=subprocess.PIPE)
+    if network is not None and fault == "late":
+        while process.poll() is None and not network.held.wait(0.05):
+            pass
+        if network.held.is_set():
+            process.kill()
+            threading.Timer(chance.choice([0.0, 0.5, 1.5]), network.release).start()
+    said = process.communicate(timeout=120)[1]
+    assert process.returncode in (0, 1, 3, 9, -9), said.decode()
+    return f"{command}, {fault} at {at}: {process.returncode}"
+
+
 def sequence(places: Places, folder: Path, cli: Cli, kind: str, seed: int) -> str:
-    """Commands that are killed at random statements, in random order, and then all that there is to do; what was done.
+    """Commands that are broken off at random, in random order, and then all that there is to do; what was done.
 
     In the end each row of the source stands in the target once, the log agrees, and no reject is left.
     """
@@ -379,19 +405,21 @@ def sequence(places: Places, folder: Path, cli: Cli, kind: str, seed: int) -> st
             *(f"INSERT INTO s VALUES ({k}, '{'x' if k % 9 == 0 else k}')" for k in range(1, 31)))  # fmt: skip
     key = "" if name.startswith("append") else " PRIMARY KEY"
     new.sql(f"CREATE TABLE t (k integer NOT NULL{key}, v integer)", "CREATE TABLE told (n integer)")
-    job(folder, f'[pipeline.t]\nsource = "old:s"\ntarget = "new:t"\nkey = "k"\n{RULES[name]}', old=old, new=new)
+    port = {"postgresql": 5432, "mariadb": 3306}.get(new.kind)
+    network = Unreliable(sa.make_url(new.url).port or port) if port is not None else None
+    target = behind(new, network) if network is not None else new
+    body = f'[pipeline.t]\nsource = "old:s"\ntarget = "new:t"\nkey = "k"\nretry_wait = 0.1\n{RULES[name]}'
+    job(folder, body, old=old, new=target)
     done = [name]
     for _ in range(chance.randint(1, 5)):
         command = chance.choice(["run", "run", "resume", "resume", "replay"])
-        last, when = chance.randint(1, 25), chance.choice(["before", "after"])
         if "replay" in (command, *done) and name.startswith("append") and "fixed" not in done:
             old.sql("UPDATE s SET v = '7' WHERE v = 'x'")
             done.append("fixed")
-        ended = subprocess.run(
-            [sys.executable, "-c", DIES_AT, command, str(last), when], cwd=folder, capture_output=True, check=False
-        )
-        assert ended.returncode in (0, 1, 3, 9), ended.stderr.decode()
-        done.append(f"{command} {last} {when}: {ended.returncode}")
+        done.append(broken_off(folder, network, command, chance))
+    if network is not None:
+        network.arm(0, "")
+        network.release()
     for _ in range(3):
         cli("resume")
     assert cli("run", "job.toml").returncode == 0, done
@@ -405,11 +433,14 @@ def sequence(places: Places, folder: Path, cli: Cli, kind: str, seed: int) -> st
             cli("replay", str(run))
     if not name.startswith("append"):
         assert cli("run", "job.toml").returncode == 0
-    assert new.rows("SELECT count(*), count(DISTINCT k) FROM t") == [(30, 30)], done
+    expected = [(k, 7 if k % 9 == 0 else k) for k in range(1, 31)]
+    assert [tuple(row) for row in new.rows("SELECT k, v FROM t ORDER BY k")] == expected, done
     steps = log.execute(
         "SELECT kanal_step.status FROM kanal_step JOIN kanal_run USING (run) WHERE run = (SELECT max(run) FROM kanal_run)"
     )
     assert {status for (status,) in steps} == {"succeeded"}, done
+    if network is not None:
+        network.close()
     return "; ".join(done)
 
 

@@ -14,6 +14,7 @@ from msgspec.structs import asdict
 
 import kanal
 from conftest import Files
+from kanal.core.tally import Tally
 
 VESSEL = "CREATE TABLE vessel (mark TEXT, name TEXT, tonnage INTEGER);"
 TARGET = "CREATE TABLE vessel (mark VARCHAR(6) PRIMARY KEY, name VARCHAR(10), tonnage SMALLINT NOT NULL);"
@@ -340,11 +341,16 @@ value = st.one_of(
     st.binary(max_size=4),
     st.sampled_from(["1", " 2", "x", "3.0", "40000", "2025-02-30", "2025-01-31"]),
 )
+# Most rows fit, so that some compete for a key.
+fitting = st.tuples(
+    st.integers(0, 6), st.sampled_from([None, -5, 0, 1, 2, 3]), st.sampled_from([None, "2025-01-31", "2024-02-29"])
+)
+anything = st.tuples(value, value, value)
 
 
 @settings(max_examples=60, deadline=None)
 @given(
-    rows=st.lists(st.tuples(st.one_of(st.integers(0, 6), value), value, value), max_size=25),
+    rows=st.lists(st.one_of(fitting, fitting, fitting, anything), max_size=25),
     before=st.lists(st.integers(0, 6), max_size=4, unique=True),
     write=st.sampled_from(["append", "truncate", "merge"]),
     duplicates=st.sampled_from(["reject", "first", "last"]),
@@ -352,12 +358,15 @@ value = st.one_of(
     where=st.sampled_from(["", 'where = "a IS NOT NULL"', 'where = "CAST(a AS integer) / 2 > 0"']),
 )
 def test_the_books_balance(rows: list, before: list, write: str, duplicates: str, batch_rows: int, where: str) -> None:
-    """Every row read is accounted for once, and the target holds just what the counts say."""
+    """Every row read is accounted for once, and the target holds the rows that the counts and the rejects say."""
     with tempfile.TemporaryDirectory() as name:
         files = Files(Path(name))
-        files.database("old.db", "CREATE TABLE t (k, a, b)", t=rows)
+        source = [(n, *row) for n, row in enumerate(rows)]
+        files.database("old.db", "CREATE TABLE t (n INTEGER, k, a, b)", t=source)
         files.database(
-            "new.db", "CREATE TABLE t (k INTEGER PRIMARY KEY, a SMALLINT, b DATE)", t=[(k, 1, None) for k in before]
+            "new.db",
+            "CREATE TABLE t (k INTEGER PRIMARY KEY, a SMALLINT, b DATE, n INTEGER)",
+            t=[(k, 1, None, None) for k in before],
         )
         body = (
             f'[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "{write}"\nkey = "k"\n'
@@ -368,13 +377,39 @@ def test_the_books_balance(rows: list, before: list, write: str, duplicates: str
         assert run["t"].error is None
         assert tally.read == len(rows)
         assert tally.read == tally.accounted
-        assert len(run["t"].rejects()) == tally.rejected
-        held = files.rows("new.db", "SELECT count(*) FROM t")[0][0]
-        assert held == len(before) - tally.deleted + tally.inserted
+        held = files.rows("new.db", "SELECT n, k, a, b FROM t")
+        assert len(held) == len(before) - tally.deleted + tally.inserted
+        rejected = [reject["row"]["n"] for reject in run["t"].rejects().to_pylist()]
+        check_which_rows(source, held, [int(n) for n in rejected], tally, duplicates, where)
         steps = files.rows("kanal-runs.db", "SELECT read, rejected, inserted FROM kanal_step")
         batches = files.rows("kanal-runs.db", "SELECT sum(read), sum(rejected), sum(inserted) FROM kanal_batch")
         assert steps == [(tally.read, tally.rejected, tally.inserted)]
         assert batches in ([steps[0]], [(None, None, None)])
+
+
+def check_which_rows(
+    source: list, held: list, rejected: list[int], tally: Tally, duplicates: str, where: str
+) -> None:  # fmt: skip
+    """Each row of the source is rejected, loaded, or left out for a reason: the filter, or a better row of its key."""
+    loaded = {n: (k, a, b) for n, k, a, b in held if n is not None}
+    assert len(rejected) == len(set(rejected)) == tally.rejected
+    assert not loaded.keys() & set(rejected)
+    assert len(loaded) == tally.inserted + tally.updated
+    winners = {values[0]: n for n, values in loaded.items()}
+    left_out = {n: row for n, *row in source if n not in loaded and n not in rejected}
+    assert len(left_out) == tally.filtered + tally.superseded
+    filtered = {n for n, (_, a, _) in left_out.items() if where and (a is None or "IS NOT NULL" not in where)}
+    if "IS NOT NULL" in where:
+        assert filtered == {n for n, _, a, _ in source if a is None}
+    assert len(filtered) >= tally.filtered
+    for n, row in left_out.items():
+        if n not in filtered:
+            assert duplicates != "reject"
+            assert n > winners[int(float(row[0]))] if duplicates == "first" else n < winners[int(float(row[0]))]
+    for n, k, a, b in source:
+        for value_read, there in zip((k, a, b), loaded.get(n, (k, a, b)), strict=True):
+            if value_read is None or isinstance(value_read, int):
+                assert there == value_read
 
 
 def test_parameters_are_bound_and_can_be_set(files: Files) -> None:
