@@ -221,11 +221,9 @@ class FileSource(Source, Protocol):
     def files_like(self, table: TableInfo, pattern: str) -> TableInfo:
         """The table of files of a pattern that are not there yet, and will be written as another table says."""
 
-    def has_file(self, name: str) -> bool:
-        """True where there is a file of that name."""
-
     def after_load(self, file: LoadedFile) -> str | None:
-        """Move or delete a loaded file as its entry requires, if this is still to be done; a note if the file stays.
+        """Move or delete a loaded file as its entry requires, if this is still to be done; a note if the file stays, or
+        was moved because it cannot be read.
 
         Another file of the same name stays, and no file is overwritten. Raises KanalError.
         """

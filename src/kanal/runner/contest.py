@@ -3,6 +3,7 @@ refuses it. Only the thread that writes takes part in it."""
 
 from __future__ import annotations
 
+import bisect
 from collections.abc import Iterator, Sequence
 from typing import Protocol
 
@@ -129,6 +130,8 @@ class LastRow:
         self._hashes: list[Hashes] = []
         self._valid: list[Mask] = []
         self._rows = 0
+        #: The number of the first row of each of `_hashes` and `_again`.
+        self._starts: list[int] = []
         #: Rows that could not even wait in the target.
         self._out: set[int] = set()
         self._lost: list[int] = []
@@ -141,6 +144,7 @@ class LastRow:
     def offer(self, batch: SourceBatch, keyed: Keyed) -> Verdict:
         del batch
         count = len(keyed.hashes[0])
+        self._starts.append(self._rows)
         self._hashes.append(keyed.hashes[0])
         self._valid.append(keyed.valid[0])
         self._rows += count
@@ -190,17 +194,17 @@ class LastRow:
             rows = batch.take(np.array(places, dtype=np.intp))
             keys = np.array([self._key_of(number) for number in wanted[: len(places)]], dtype=np.uint64)
             wanted = wanted[len(places) :]
+            self._starts.append(self._rows + sum(map(len, self._again)))
             self._again.append(keys)
             everything = np.ones(rows.rows, dtype=np.bool_)
             yield Next(rows, Keyed([keys], [everything]), ~everything, superseded=True)
 
     def _key_of(self, number: int) -> np.uint64:
-        for hashes in (*self._hashes, *self._again):
-            if number < len(hashes):
-                found: np.uint64 = hashes[number]
-                return found
-            number -= len(hashes)
-        raise IndexError(number)
+        part = bisect.bisect_right(self._starts, number) - 1
+        of_offers = len(self._hashes)
+        hashes = self._hashes[part] if part < of_offers else self._again[part - of_offers]
+        found: np.uint64 = hashes[number - self._starts[part]]
+        return found
 
     def settle(self) -> Iterator[Beaten]:
         return iter(())

@@ -100,17 +100,14 @@ class NewFiles(Struct):
             self.known_again.append(replace(known, name=name, modified=modified, pending=pending))
 
     def _what_follows(self, name: str) -> str | None:
-        """What is to be done with a file after the commit: "delete", or the name that it gets; None for nothing."""
+        """What is to be done with a file after the commit: "delete", or "move" and the name that it gets if
+        that is free; None for nothing."""
         asked = self.plan.settings.when_loaded
         if asked is None:
             return None
         if asked.move is None:
             return "delete"
-        path = PurePosixPath(asked.move) / name
-        if self.source.has_file(path.as_posix()):  # a name that tells the runs apart
-            ending = "".join(path.suffixes)
-            path = path.with_name(f"{path.name[: len(path.name) - len(ending)]}-{self.run:06d}{ending}")
-        return f"move {path.as_posix()}"
+        return f"move {(PurePosixPath(asked.move) / name).as_posix()}"
 
     def read(self, batch: SourceBatch) -> None:
         """Count what was read of a file."""
@@ -157,7 +154,6 @@ def finish_files(plan: PipelinePlan, job: str) -> list[str]:
             notes += [note] if note else []
             if file.pending.startswith("aside "):  # which was not loaded
                 aside.add(file.name)
-                notes.append(f"{file.name} cannot be read, and is now {file.pending.removeprefix('aside ')}")
             done.append(replace(file, pending=None))
         except KanalError as error:
             notes.append(f"{error.what}; the next run tries it again")

@@ -288,12 +288,9 @@ class Folder(PlainConnection):
         """The table of files of a pattern that are not there yet, and will be written as another table says."""
         return FileTable(None, pattern, table.columns, form=getattr(table, "form", None), first=table.name)
 
-    def has_file(self, name: str) -> bool:
-        """True where there is a file of that name."""
-        return self.store.look_up(name) is not None
-
     def after_load(self, file: LoadedFile) -> str | None:
-        """Move or delete a loaded file as its entry requires, if this is still to be done; a note if the file stays.
+        """Move or delete a loaded file as its entry requires, if this is still to be done; a note if the file stays, or
+        was moved because it cannot be read.
 
         Another file of the same name stays, and no file is overwritten. Raises KanalError.
         """
@@ -304,17 +301,13 @@ class Folder(PlainConnection):
             return f"{file.name} has changed since it was loaded, so it stays for the next run"
         act, _, to = file.pending.partition(" ")
         if act in ("move", "aside"):
-            place = PurePosixPath(to)
-            ending = "".join(place.suffixes)
-            bare = place.name[: len(place.name) - len(ending)]
-            for number in itertools.count(2):
-                there = self.store.look_up(to)
+            for name in _names_like(to, file.run):
+                there = self.store.look_up(name)
                 if there is None:
-                    self.store.move(file.name, to)
-                    return None
+                    self.store.move(file.name, name)
+                    return f"{file.name} cannot be read, and is now {name}" if act == "aside" else None
                 if there.same_as(file):  # a copy of an earlier try
                     break
-                to = place.with_name(f"{bare}-{number}{ending}").as_posix()
         self.store.remove(file.name)
         return None
 
@@ -334,6 +327,17 @@ class Folder(PlainConnection):
                 left = None if left is None else left - batch.rows
                 if batch.rows or batch.bad_lines:
                     yield batch
+
+
+def _names_like(name: str, run: int) -> Iterator[str]:
+    """A file's name, and others for the case that it is taken: with the number of a run, and then with one more."""
+    yield name
+    path = PurePosixPath(name)
+    ending = "".join(path.suffixes)
+    bare = f"{path.name[: len(path.name) - len(ending)]}-{run:06d}"
+    yield path.with_name(f"{bare}{ending}").as_posix()
+    for number in itertools.count(2):
+        yield path.with_name(f"{bare}-{number}{ending}").as_posix()
 
 
 def pattern_of(table: TableInfo) -> str:
