@@ -73,11 +73,6 @@ def sql_type(arrow: pa.DataType) -> SqlType:
     return next((found for fits, found in _TYPES if fits(arrow)), TEXT)
 
 
-def has_rows(value: Any) -> bool:
-    """True for a value that rows can be read from."""
-    return hasattr(value, "__arrow_c_stream__") or hasattr(value, "__arrow_c_array__")
-
-
 class ArrowSource(PlainConnection):
     """Rows of a pyarrow Table or RecordBatchReader, a pandas DataFrame, or what has the Arrow PyCapsule interface.
 

@@ -8,7 +8,7 @@ from typing import Any, ClassVar
 import pyarrow as pa
 from msgspec import Struct
 
-from kanal.core.columns import SourceColumn, TargetColumn
+from kanal.core.columns import SourceColumn
 from kanal.core.records import PartlyCompared
 from kanal.core.types import TEXT, SqlType
 
@@ -169,7 +169,3 @@ class TableInfo(Struct, frozen=True):
             )
             for column in self.columns
         }
-
-    def target_column(self, column: ColumnInfo) -> TargetColumn:
-        """A column as rows are converted for it."""
-        return TargetColumn(column.name, column.type, column.nullable)

@@ -34,10 +34,6 @@ class TimedOut(KanalError):
         super().__init__(f"it took longer than its timeout of {limit:g} s", "set a longer timeout")
 
 
-class Abandoned(KanalError):
-    """A step was asked to stop and could not be broken off; it can commit nothing any more."""
-
-
 class Ending(StrEnum):
     """The ways in which a step does not succeed."""
 
