@@ -206,17 +206,26 @@ def test_a_run_does_not_append_again_what_a_killed_one_has_committed(
 def test_a_run_goes_on_from_a_watermark_that_a_killed_one_has_left(
     places: Places, tmp_path: Path, cli: Cli, kind: str, commit: str
 ) -> None:
-    """A step that is wholly committed is not half loaded: what is new since then is loaded by the next run."""
+    """A step that is wholly committed is not half loaded: what is new since then is loaded by the next run, and the
+    rejects of the killed one can be replayed."""
     old, new = places("sqlite"), places(kind)
-    old.sql("CREATE TABLE s (k integer PRIMARY KEY, u integer)", "INSERT INTO s VALUES (1, 1), (2, 2)")
+    old.sql("CREATE TABLE s (k integer PRIMARY KEY, u text)", "INSERT INTO s VALUES (1, '1'), (2, 'x')")
     new.sql("CREATE TABLE t (k integer, u integer)")
-    body = f'[pipeline.t]\nsource = "old:s"\ntarget = "new:t"\ncommit = "{commit}"\nsince = "u"'
+    body = f'[pipeline.t]\nsource = "old:s"\ntarget = "new:t"\ncommit = "{commit}"\nsince = "k"'
     job(tmp_path, body, old=old, new=new)
     assert begun(tmp_path, "run", "log", "end_step", "before", "die").wait(60) == 9
-    assert new.rows("SELECT count(*) FROM t") == [(2,)]
-    old.sql("INSERT INTO s VALUES (3, 3)")
+    assert new.rows("SELECT count(*) FROM t") == [(1,)]
+    old.sql("INSERT INTO s VALUES (3, '3')")
     assert cli("run", "job.toml").returncode == 0
-    assert new.rows("SELECT count(*), count(DISTINCT k) FROM t") == [(3, 3)]
+    assert cli("run", "job.toml").returncode == 0
+    log = sqlite3.connect(tmp_path / "kanal-runs.db")
+    assert log.execute("SELECT status FROM kanal_run WHERE run = 1").fetchone() == ("succeeded",)
+    assert log.execute("SELECT status, read, rejected, inserted FROM kanal_step WHERE run = 1").fetchall() == [
+        ("succeeded", 2, 1, 1)
+    ]
+    old.sql("UPDATE s SET u = '2' WHERE u = 'x'")
+    assert cli("replay", "1").returncode == 0
+    assert new.rows("SELECT k FROM t ORDER BY k") == [(1,), (2,), (3,)]
 
 
 def test_a_run_that_committed_nothing_is_no_hindrance(files: Files, cli: Cli) -> None:

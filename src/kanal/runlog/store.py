@@ -560,6 +560,19 @@ class RunLogStore(RunLogReader):
             connection.execute(_resolving(run, step).where(done).values(resolved_by=run))
             connection.execute(_resolving(run, step).values(resolved_by=None, resolved_in=None))
 
+    @_lasting
+    def was_committed(self, run: int, step: str, tally: Tally, batches: int, note: str) -> None:
+        """Record that a step of a run that was broken off is committed, as its target says; and that the run
+        succeeded, if it was the last of its steps."""
+        values = {**_values(tally), "status": "succeeded", "batches": batches, "error": None, "note": note}
+        of_run = STEP.c.run == run
+        left = sa.exists().where(of_run, STEP.c.status != "succeeded")
+        with self._begin() as connection:
+            connection.execute(STEP.update().where(of_run, STEP.c.step == step).values(values))
+            ended = RUN.update().where(RUN.c.run == run, RUN.c.status != "running", ~left)
+            connection.execute(ended.values(status="succeeded"))
+        self.settle(run, step, True, batches)
+
 
 def _add_batch(connection: sa.Connection, entry: Mapping[str, Any]) -> bool:
     """Make a batch's entry; False where it is there already, by a try whose answer was lost."""

@@ -49,6 +49,8 @@ if TYPE_CHECKING:  # it is imported where an executor is given
 #: Seconds that may be spent on asking how many rows there are.
 _QUICKLY = 1.0
 _INTERRUPTED = "the run was stopped before it"
+#: The note of a step that only its target knew to be committed.
+COMMITTED_BEFORE = "it was committed just before the run was broken off"
 #: Seconds after which a step that was asked to stop, and whose driver cannot be broken off, is left alone.
 PATIENCE = 4.0
 
@@ -523,11 +525,10 @@ class Execution:
         if found is None or not found.done:
             return False
         self.log.settle(self.number, step.name, True, found.batches)
-        note = "it was committed just before the run was broken off"
         self._end(
             StepResult(
-                step.name, step.kind, StepStatus.SUCCEEDED, found.tally, found.batches, 0.0, None, note, self.log,
-                self.number,
+                step.name, step.kind, StepStatus.SUCCEEDED, found.tally, found.batches, 0.0, None, COMMITTED_BEFORE,
+                self.log, self.number,
             )
         )  # fmt: skip
         return True

@@ -22,7 +22,7 @@ from kanal.definition import JobDefinition, JobError, Problem
 from kanal.runlog import RunLogStore, RunRecord, SeenTable, Start, StepSeed
 from kanal.runner.elsewhere import crew_of, known_of
 from kanal.runner.events import tell
-from kanal.runner.execution import Execution, Interruption
+from kanal.runner.execution import COMMITTED_BEFORE, Execution, Interruption
 from kanal.runner.job_plan import JobPlan, PipelinePlan, SincePlan
 from kanal.runner.outline import outline_of
 from kanal.runner.replay import Rejected, plan_of_replay, read_anew
@@ -166,7 +166,7 @@ def replay_run(
     options = {name: value for name, value in record.options.items() if name in kept}
     with crew_of(executor) as crew, _ready(job, options, crew=crew) as (plan, log):
         _settle(plan, log, job.log_name)
-        names = _to_replay(log, record, names, _committed(plan, log, record))
+        names = _to_replay(log, log.run(record.run, job.log_name), names)
         rejected: dict[str, Rejected] = {name: log.rejected_rows(record.run, name) for name in names}
         rejected = {name: rows for name, rows in rejected.items() if rows}
         if not rejected:
@@ -201,26 +201,6 @@ def _read_anew(plan: JobPlan, rejected: dict[str, Rejected], log: RunLogStore) -
     keep_only(plan, list(rejected))
 
 
-def _committed(plan: JobPlan, log: RunLogStore, record: RunRecord) -> set[str]:
-    """The steps of a run that did not succeed by the run log, but that their targets have committed."""
-    left = {step.step for step in record.steps if step.status != "succeeded"}
-    found: set[str] = set()
-    for step in plan.steps:
-        if isinstance(step, PipelinePlan) and step.name in left and step.can_leave_progress and record.token:
-            done = step.target.journal.claim(record.token, step.name, log.owner) if _claims(step) else None
-            if done is not None and done.done:
-                found.add(step.name)
-    return found
-
-
-def _claims(step: PipelinePlan) -> bool:
-    """True if the target of a step has what progress is kept in."""
-    with suppress(KanalError):
-        step.target.journal.make_ready()
-        return step.target.journal.is_ready()
-    return False
-
-
 def _refuse_half_loaded(plan: JobPlan, log: RunLogStore, job: JobDefinition) -> None:
     """Raise KanalError if an unfinished run has committed rows that this one would append once more."""
     appending = {
@@ -247,13 +227,13 @@ def _refuse_half_loaded(plan: JobPlan, log: RunLogStore, job: JobDefinition) -> 
                 )
 
 
-def _to_replay(log: RunLogStore, record: RunRecord, names: list[str], committed: set[str]) -> list[str]:
+def _to_replay(log: RunLogStore, record: RunRecord, names: list[str]) -> list[str]:
     """The steps of a run whose rejects may be loaded again, of those that have some; raises KanalError where none may.
 
     Not those of a step that a resumed run would load itself, and not those that a later run has read anew: an older
     value must never overwrite a newer one.
     """
-    unfinished = {step.step for step in record.steps if step.status != "succeeded"} - committed
+    unfinished = {step.step for step in record.steps if step.status != "succeeded"}
     chosen, why = [], KanalError("")
     for name in names:
         since = log.read_since(record, name)
@@ -275,7 +255,22 @@ def _to_replay(log: RunLogStore, record: RunRecord, names: list[str], committed:
 
 
 def _settle(plan: JobPlan, log: RunLogStore, job: str) -> None:
-    """Ask the targets what was committed by runs of a job that died while they loaded rejects of earlier ones."""
+    """Ask the targets what was committed by runs of a job that died, and record it in the run log."""
+    _settle_replays(plan, log, job)
+    steps = {step.name: step for step in plan.steps if isinstance(step, PipelinePlan) and step.can_leave_progress}
+    for record in log.unfinished(job) if steps else ():
+        for left in record.steps:
+            step = steps.get(left.step)
+            if step is None or left.status == "succeeded" or not record.token:
+                continue
+            with suppress(KanalError):  # the step reports it if its target cannot be reached
+                found = step.target.journal.recorded(record.token, step.name)
+                if found is not None and found.done:
+                    log.was_committed(record.run, step.name, found.tally, found.batches, COMMITTED_BEFORE)
+
+
+def _settle_replays(plan: JobPlan, log: RunLogStore, job: str) -> None:
+    """Record in the run log which rejects are resolved by runs that died while they loaded them again."""
     targets = {step.name: step.target for step in plan.steps if isinstance(step, PipelinePlan)}
     for dead, token, name in log.unresolved_replays(job):
         if name in targets:
