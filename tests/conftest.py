@@ -150,7 +150,9 @@ class Place:
         address = sa.make_url(url).set(drivername=driver)
         if kind == "firebird":
             address = address.update_query_dict({"charset": "UTF8"})
-        self.engine = sa.create_engine(address, poolclass=sa.NullPool)
+        # The driver would read all of the machine's certificates for each connection.
+        arguments = {"ssl_disabled": True} if kind == "mariadb" else {}
+        self.engine = sa.create_engine(address, poolclass=sa.NullPool, connect_args=arguments)
 
     def _duckdb(self) -> Any:
         import duckdb
