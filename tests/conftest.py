@@ -18,6 +18,7 @@ import pytest
 import sqlalchemy as sa
 from hypothesis import HealthCheck, settings
 
+import forking
 from kanal.cli.app import run_app
 
 # Several tests run at once, so that an example can take long to generate without being too large.
@@ -48,13 +49,12 @@ def process(tmp_path: Path) -> Cli:
     """Run the command line as a process in the test's own folder."""
 
     def run(*arguments: str, timeout: float = 120) -> subprocess.CompletedProcess[str]:
-        return subprocess.run(
+        return forking.run(
             [sys.executable, "-m", "kanal", *arguments],
             cwd=tmp_path,
             capture_output=True,
             text=True,
             timeout=timeout,
-            check=False,
         )
 
     return run

@@ -18,6 +18,7 @@ from rich.console import Console
 
 import kanal
 from conftest import Cli, Files, document
+from forking import Forked
 from kanal.cli.progress import Progress
 
 STEP_KEYS = ["step", "kind", "status", "read", "filtered", "rejected", "superseded", "withdrawn", "inserted",
@@ -130,7 +131,7 @@ def big(files: Files) -> Files:
     ("sign", "batches"), [(signal.SIGKILL, 2), (signal.SIGKILL, 30), (signal.SIGTERM, 5), (signal.SIGINT, 9)]
 )
 def test_a_run_that_is_killed_leaves_the_target_as_it_was(big: Files, sign: signal.Signals, batches: int) -> None:
-    process = subprocess.Popen(
+    process = Forked(
         [sys.executable, "-m", "kanal", "run", "job.toml"],
         cwd=big.folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
     )  # fmt: skip

@@ -20,8 +20,10 @@ from typing import Any
 import pytest
 import sqlalchemy as sa
 
+import forking
 import kanal
 from conftest import Cli, Files, Place, document
+from forking import Forked
 from kanal.connections.sql.statements import split_statements
 from kanal.core.errors import masked
 from kanal.runlog import RunLogStore, StepSeed
@@ -263,12 +265,11 @@ def test_of_two_processes_in_one_run_one_alone_can_commit(
                         "UPDATE kanal_run SET born = '1', sign = '2020-01-01 00:00:00', process = 1 WHERE status = 'running'"
                     )
                 others.append(
-                    subprocess.run(
+                    forking.run(
                         [sys.executable, "-m", "kanal", "resume", "--job", "job.toml"],
                         cwd=tmp_path,
                         capture_output=True,
                         text=True,
-                        check=False,
                         timeout=60,
                     )
                 )
@@ -309,7 +310,7 @@ def test_a_run_that_is_broken_off_twice_ends_in_the_log(files: Files) -> None:
     files.job(PLAIN + 'columns = { id = "id", v = "slow(v)" }')
     text = (files.folder / "job.toml").read_text()
     (files.folder / "job.toml").write_text(text.replace('job = "test"', 'job = "test"\nfunctions = ["slow.py"]'))
-    process = subprocess.Popen(
+    process = Forked(
         [sys.executable, "-m", "kanal", "run", "job.toml"],
         cwd=files.folder,
         stdout=subprocess.DEVNULL,
@@ -398,9 +399,7 @@ def test_of_a_run_that_was_stopped_the_log_says_what_stays(places: Places, tmp_p
     )
     new.sql("CREATE TABLE t (id integer PRIMARY KEY, v varchar(9))")
     job(tmp_path, PLAIN + 'commit = "batch"\nbatch_rows = 100', old=old, new=new)
-    process = subprocess.Popen(
-        [sys.executable, "-m", "kanal", "run", "job.toml"], cwd=tmp_path, stdout=subprocess.DEVNULL
-    )
+    process = Forked([sys.executable, "-m", "kanal", "run", "job.toml"], cwd=tmp_path, stdout=subprocess.DEVNULL)
     while not new.rows("SELECT 1 FROM t LIMIT 1"):
         assert process.poll() is None
         time.sleep(0.02)
@@ -412,12 +411,15 @@ def test_of_a_run_that_was_stopped_the_log_says_what_stays(places: Places, tmp_p
         (batches,) = connection.execute("SELECT sum(inserted) FROM kanal_batch").fetchone()
     assert (read, inserted, batches) == (count[0], count[0], count[0])
     assert "stay" in error
-    process = subprocess.Popen([sys.executable, "-m", "kanal", "resume"], cwd=tmp_path, stdout=subprocess.DEVNULL)
+    process = Forked([sys.executable, "-m", "kanal", "resume"], cwd=tmp_path, stdout=subprocess.DEVNULL)
     time.sleep(1.5)
     process.kill()
     process.wait(20)
     with sqlite3.connect(tmp_path / "kanal-runs.db") as connection:
-        subprocess.run([sys.executable, "-m", "kanal", "runs"], cwd=tmp_path, stdout=subprocess.DEVNULL, check=True)
+        assert (
+            forking.run([sys.executable, "-m", "kanal", "runs"], cwd=tmp_path, stdout=subprocess.DEVNULL).returncode
+            == 0
+        )
         (inserted,) = connection.execute("SELECT inserted FROM kanal_step").fetchone()
     assert count[0] <= inserted <= 30_000
     assert abs(inserted - new.rows("SELECT count(*) FROM t")[0][0]) <= 100
@@ -872,7 +874,7 @@ def test_a_statement_of_sqlite_that_cannot_be_broken_off_is_left_alone(files: Fi
         f'[command.endless]\nconnection = "new"\nsql = "INSERT INTO t {ENDLESS}"\n'
         + ("timeout = 1" if how == "timeout" else "")
     )
-    process = subprocess.Popen(
+    process = Forked(
         [sys.executable, "-m", "kanal", "run", path.name], cwd=files.folder, stdout=subprocess.PIPE, text=True
     )
     began = time.monotonic()
@@ -913,7 +915,7 @@ def test_jobs_that_empty_one_table_at_once_leave_the_rows_of_one(
             text.replace('"test"', f'"j{number}"') + f'\n[run_log]\nurl = "sqlite:///log{number}.db"\n'
         )
     running = [
-        subprocess.Popen(
+        Forked(
             [sys.executable, "-m", "kanal", "run", f"j{number}.toml"], cwd=tmp_path, stdout=subprocess.PIPE, text=True
         )
         for number in range(4)

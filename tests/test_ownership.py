@@ -14,8 +14,10 @@ from pathlib import Path
 import pytest
 import sqlalchemy as sa
 
+import forking
 import kanal
 from conftest import Cli, Files, Place
+from forking import Forked
 from test_resume import behind
 from test_runs import counts
 from test_servers import job, succeeded
@@ -67,7 +69,7 @@ WRITES = {
 
 
 def begun(folder: Path, *arguments: str) -> subprocess.Popen[bytes]:
-    return subprocess.Popen([sys.executable, "-c", DRIVER, *arguments], cwd=folder, stderr=subprocess.PIPE)
+    return Forked([sys.executable, "-c", DRIVER, *arguments], cwd=folder, stderr=subprocess.PIPE)
 
 
 def made(places: Places, folder: Path, kind: str, write: str) -> tuple[Place, Place, kanal.Job]:
@@ -267,7 +269,7 @@ def test_a_file_that_was_never_read_is_never_moved_or_deleted(
         f'source = "in:*.csv"\ntarget = "new:t"\nfiles_once = {str(once).lower()}\n{then}\n'
     )
     if killed:
-        assert subprocess.run([sys.executable, "-c", FILES], cwd=files.folder, check=False).returncode == 9
+        assert forking.run([sys.executable, "-c", FILES], cwd=files.folder).returncode == 9
         (folder / "b.csv").write_text("k\nb2\n")
         assert cli("run", "job.toml").returncode == 0
     else:
@@ -327,7 +329,7 @@ def test_published_files_that_somebody_took_are_done(files: Files, cli: Cli) -> 
         "def dying(self, *arguments):\n    publish(self, *arguments)\n    os._exit(9)\n"
         "LocalStore.publish = dying\nkanal.Job.read('job.toml').run()\n"
     )
-    assert subprocess.run([sys.executable, "-c", dies], cwd=files.folder, check=False).returncode == 9
+    assert forking.run([sys.executable, "-c", dies], cwd=files.folder).returncode == 9
     taken = list(out.glob("*.csv"))
     assert len(taken) == 1
     taken[0].unlink()
@@ -390,7 +392,7 @@ def broken_off(folder: Path, network: Unreliable | None, command: str, chance: r
     elif network is not None:
         network.arm(at := chance.randint(1, 120), fault)
     arguments = [command, str(dies_at), fault.removeprefix("dies ")]
-    process = subprocess.Popen([sys.executable, "-c", DIES_AT, *arguments], cwd=folder, stderr=subprocess.PIPE)
+    process = Forked([sys.executable, "-c", DIES_AT, *arguments], cwd=folder, stderr=subprocess.PIPE)
     if network is not None and fault == "late":
         while process.poll() is None and not network.held.wait(0.05):
             pass

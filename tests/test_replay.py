@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import json
-import subprocess
 import sys
 from collections.abc import Callable
 
 import pytest
 
+import forking
 import kanal
 from conftest import Cli, Files, Place, document
 from test_runs import counts
@@ -125,7 +125,7 @@ def test_a_replay_that_died_loads_nothing_twice(
     job(files.folder, body, old=old, new=new)
     assert cli("run", "job.toml").returncode == 0
     job(files.folder, body + "columns = { n = { from = 'n', decimal_mark = ',' } }", old=old, new=new)
-    died = subprocess.run([sys.executable, "-c", DIES, dies_at], cwd=files.folder, check=False, timeout=60)
+    died = forking.run([sys.executable, "-c", DIES, dies_at], cwd=files.folder, timeout=60)
     assert died.returncode == 9
     if dies_at != "end_step":
         assert len(document(cli("rejects", "1", "--json"))) == 2, "nobody knows yet whether one of them was loaded"

@@ -22,8 +22,10 @@ from typing import Any
 import pytest
 import sqlalchemy as sa
 
+import forking
 import kanal
 from conftest import Cli, Files, Place, document, server_or_skip
+from forking import Forked
 from kanal.connections.errors import DatabaseError
 from kanal.connections.sql.sqlite import SQLiteLoad
 from test_runs import counts
@@ -69,7 +71,7 @@ def logged(files: Files, query: str) -> list[tuple[Any, ...]]:
 
 def started(folder: Path, *arguments: str) -> subprocess.Popen[bytes]:
     command = [sys.executable, "-m", "kanal", *arguments]
-    return subprocess.Popen(command, cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
+    return Forked(command, cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
 
 
 ALL = [(kind, write, commit) for kind in ("sqlite", "postgresql", "mariadb") for write in ("truncate", "merge")
@@ -142,7 +144,7 @@ def test_a_step_committed_but_not_logged_is_not_loaded_twice(
     old, new = filled(places, kind)
     job(files.folder, STEPS.format(commit=commit, write="truncate", key=""), old=old, new=new)
     dies = "second" if commit == "job" else "first"
-    outcome = subprocess.run([sys.executable, "-c", DIES, dies], cwd=files.folder, check=False, timeout=120)
+    outcome = forking.run([sys.executable, "-c", DIES, dies], cwd=files.folder, timeout=120)
     assert outcome.returncode == 9
     (run,) = document(cli("runs", "--json"))
     states = {step["step"]: step["status"] for step in run["steps"]}
@@ -457,7 +459,7 @@ def test_a_run_goes_on_after_its_last_committed_batch(
     body = BY_BATCH.format(write=write, duplicates=duplicates)
     undisturbed = succeeded(job(files.folder / "twin", body.replace('"batch"', '"step"'), old=old, new=twin).run())["t"]
     job(files.folder, body, old=old, new=new)
-    outcome = subprocess.run([sys.executable, "-c", DIES_IN_BATCH, instant], cwd=files.folder, check=False, timeout=120)
+    outcome = forking.run([sys.executable, "-c", DIES_IN_BATCH, instant], cwd=files.folder, timeout=120)
     assert outcome.returncode == 9
     committed = new.rows("SELECT count(*) FROM t")[0][0]
     assert 200 < committed < 420

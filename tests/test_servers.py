@@ -9,7 +9,6 @@ import os
 import random
 import re
 import signal
-import subprocess
 import sys
 import threading
 import time
@@ -22,6 +21,7 @@ import pytest
 
 import kanal
 from conftest import Files, Place
+from forking import Forked
 from kanal.connections.sql import pymysql_private
 from kanal.connections.sql.mariadb_rows import _packets
 from test_runs import counts
@@ -542,7 +542,7 @@ def test_a_killed_load_leaves_the_target_as_it_was(
     new.sql("CREATE TABLE t (id integer PRIMARY KEY, v varchar(9))", "INSERT INTO t VALUES (1, 'old'), (2, 'old')")
     body = '[defaults]\nbatch_rows = 200\n[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "truncate"'
     made = job(files.folder, body, old=old, new=new)
-    process = subprocess.Popen([sys.executable, "-m", "kanal", "run", "job.toml"], cwd=files.folder)
+    process = Forked([sys.executable, "-m", "kanal", "run", "job.toml"], cwd=files.folder)
     deadline = time.monotonic() + 60
     while time.monotonic() < deadline and process.poll() is None:
         if (files.folder / "kanal-runs.db").exists():

@@ -24,6 +24,7 @@ import pytest
 
 import kanal
 from conftest import Cli, Files, Place, document
+from forking import Forked
 from kanal.definition import read_job
 from kanal.definition.bundle import write_bundle
 from kanal.job import Job
@@ -52,7 +53,7 @@ def wait_for(what: Callable[[], Any], seconds: float = 40) -> Any:
 @contextlib.contextmanager
 def serving(files: Files, *arguments: str, **environment: str) -> Iterator[subprocess.Popen[str]]:
     """A service as a process, which is stopped at the end."""
-    process = subprocess.Popen(
+    process = Forked(
         [sys.executable, "-m", "kanal", "serve", *arguments], cwd=files.folder, env=os.environ | environment,
         stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
     )  # fmt: skip
@@ -459,7 +460,7 @@ def test_windows_are_stopped(places: Places, files: Files, cli: Cli, sign: signa
         f'[connection.there]\nurl = "{place.url}"\n'
     )
     path.write_text(f"workers = {workers}\n" + path.read_text())
-    process = subprocess.Popen(
+    process = Forked(
         [sys.executable, "-m", "kanal", "run", "job.toml", "--since", "2026-01-01", "--until", "2026-01-09", "--by",
          "1 day"], cwd=files.folder, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
     )  # fmt: skip
