@@ -7,13 +7,17 @@ BIN := .venv/bin
 WORKERS ?= $(shell echo $$((2 * $$(getconf _NPROCESSORS_ONLN))))
 PIP := $(BIN)/pip install --quiet --disable-pip-version-check
 
-.PHONY: demo test lint types imports site package check clean
+.PHONY: demo test coverage lint types imports site package check clean
 
 demo: .venv/kanal
 	$(BIN)/kanal demo kanal-demo
 
 test: .venv/ready
 	$(BIN)/pytest -n $(WORKERS) --dist worksteal $(TESTS)
+
+coverage: .venv/ready
+	$(BIN)/pytest -n $(WORKERS) --dist worksteal --cov --cov-branch --cov-report= $(TESTS)
+	$(BIN)/coverage report --skip-covered --fail-under=85
 
 lint: .venv/ready
 	$(BIN)/ruff check src tests benchmarks

@@ -9,7 +9,6 @@ import pyarrow as pa
 from msgspec.structs import replace
 
 from kanal.connections.loading import Written
-from kanal.core.arrays import mask_of
 from kanal.core.faults import value_text
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.reasons import Reason
@@ -18,13 +17,13 @@ from kanal.core.tally import Tally, add_writes
 from kanal.core.transformation import (
     ColumnPlan,
     convert_columns,
-    look_up,
     rejects_of,
 )
 from kanal.runner.contest import Next
 from kanal.runner.set_aside import Beaten
 from kanal.runner.staged_rows import Mask
-from kanal.runner.step_state import Prepared, Rows, StepState, Tagged, refusals
+from kanal.runner.stages import Batch, Rows, Tagged, keys_in_target, refusals, withdrawn
+from kanal.runner.step_state import Prepared, StepState
 from kanal.runner.write_rules import WriteRule
 
 
@@ -83,22 +82,15 @@ class SecondChances(StepState):
             add_writes(tally, written)
             places = np.array([row.place for row in written.refused], dtype=np.intp)
             found = refusals(written.refused, rows, np.arange(batch.rows))
-            rejects += rejects_of(batch, found, would_be=self._would_be(rows))[0]
+            rejects += rejects_of(batch, found, would_be=keys_in_target(self.plan, rows))[0]
             if len(places):
                 self._contest.refused(keyed.take(places), over)
                 if encoded.numbers is not None:
                     self._contest.refused_numbers(encoded.numbers[places].tolist())
             self._resolve(batch, np.delete(np.arange(batch.rows), places))
 
-    def _gone(self, frame: Frame) -> tuple[Mask | None, Tagged]:
-        """Which rows say that the target's row of their key is to go, and the faults of those that do not tell."""
-        if self.plan.delete_when is None:
-            return None, []
-        gone = mask_of(frame.array(self.plan.delete_when.node.evaluate(frame)))
-        return gone, [(None, fault) for fault in frame.collect()]
-
     def _gone_of(self, batch: SourceBatch) -> Mask | None:
-        return self._gone(Frame(batch, self.plan.source_types, self.moment))[0]
+        return withdrawn(self.plan, Frame(batch, self.plan.source_types, self.moment))[0]
 
     def _stored_rows(self, batch: SourceBatch) -> pa.RecordBatch:
         """Rows as the target stores them, of a batch that has come through once before."""
@@ -110,9 +102,8 @@ class SecondChances(StepState):
 
     def _stored(self, batch: SourceBatch, columns: Sequence[ColumnPlan]) -> pa.RecordBatch:
         """Columns of rows as the target stores them."""
-        frame = Frame(batch, self.plan.source_types, self.moment)
-        for lookup, table in self._lookups:
-            look_up(frame, lookup, table)
+        frame = self._look_up.take(Batch(batch)).frame
+        assert frame is not None
         made, _ = convert_columns(frame, columns)
         return self.plan.target.storable(self.plan.target_table, made)[0]
 
@@ -171,7 +162,7 @@ class SecondChances(StepState):
                 rows = self._stored_rows(chosen)
                 numbered = [replace(row, place=place) for place, row in enumerate(said)]
                 rejects += rejects_of(
-                    chosen, refusals(numbered, rows, np.arange(len(said))), would_be=self._would_be(rows)
+                    chosen, refusals(numbered, rows, np.arange(len(said))), would_be=keys_in_target(self.plan, rows)
                 )[0]
                 if self._claims is not None and self._contest is not None:
                     self._contest.refused(self._claims.keys_of(rows))

@@ -20,21 +20,11 @@ from kanal.connections.reading import Position, Reading, Window
 from kanal.core.change_values import change_text
 from kanal.core.claims import Claim, Claims
 from kanal.core.errors import KanalError
-from kanal.core.faults import Fault, texts_of
-from kanal.core.frame import Frame, SourceBatch
-from kanal.core.lookups import LookupTable
-from kanal.core.rejects import Reject, target_row
+from kanal.core.frame import SourceBatch
 from kanal.core.tally import Tally
 from kanal.core.transformation import (
-    LookupPlan,
-    check_rows,
-    convert_columns,
-    filter_rows,
-    look_up,
-    rejects_of,
     rejects_of_bad_lines,
 )
-from kanal.core.versioned_lookups import VersionedLookupTable
 from kanal.runner.contest import ByTurns, LastRow
 from kanal.runner.incremental import Increment
 from kanal.runner.job_plan import PipelinePlan
@@ -43,7 +33,20 @@ from kanal.runner.own_lookups import OwnLookups
 from kanal.runner.replay import batches_of
 from kanal.runner.set_aside import SetAside
 from kanal.runner.staged_rows import EncodedRows
-from kanal.runner.step_state import OnBatch, Prepared, Rows, SharedLoad, Tagged, refusals, taken
+from kanal.runner.stages import (
+    Batch,
+    Check,
+    Convert,
+    Fit,
+    HoldBack,
+    LookUp,
+    OnlyNew,
+    OpenReferences,
+    Where,
+    taken,
+    through,
+)
+from kanal.runner.step_state import OnBatch, Prepared, SharedLoad
 from kanal.runner.step_writing import StepWriting
 from kanal.runner.stream import (
     evenly,
@@ -108,19 +111,29 @@ class PipelineStep(StepWriting):
             self._files = NewFiles.of(plan, self.job, self.number, self.moment)
             self.notes += self._files.notes
         self._theirs = self._carried_back()  # before the source is read, whose file it may be in
-        own = plan.own_lookups
-        self._own = OwnLookups(plan, own, self.moment) if own and (self._writes or self.rehearsal) else None
-        self._lookups = [
-            (lookup, self._lookup_table(lookup, database, table)) for lookup, database, table in plan.lookups
+        names = plan.own_lookups
+        own = self._own = OwnLookups(plan, names, self.moment) if names and (self._writes or self.rehearsal) else None
+        emptied = own.names if own is not None and plan.empties else ()
+        self._look_up = LookUp(plan, self.moment, self._read_columns, emptied)
+        self._where = Where(plan, self.moment)
+        self._arriving = [OnlyNew(plan, self._increment, self.moment)] if self._increment is not None else []
+        self._arriving += [self._where]
+        self._arriving += [HoldBack(own, self._look_up)] if own is not None else []
+        checks = [check.begin(self._read_columns) for check in plan.checks if not check.unique]
+        self._checked = bool(checks)
+        self._making = [
+            self._look_up,
+            Convert(plan),
+            Check(plan, checks, self.moment),
+            Fit(plan),
+            OpenReferences(plan, self.open_ends),
         ]
-        self._checks = [check.begin(self._read_columns) for check in plan.checks if not check.unique]
         claims = [Claim(plan.key)] if plan.key else []
         claims += [Claim(check.unique, check.name) for check in plan.checks if check.unique]
         last_wins = plan.settings.duplicates == "last"
         form = partial(plan.target.key_form, plan.target_table)
         self._claims = Claims(claims, form, last_wins) if claims else None
         self._contest = ByTurns(self._claims) if self._claims is not None else None
-        self._left = plan.settings.limit if plan.where is not None else None
         self._deleted = 0
 
     def _run_as_one(self) -> None:
@@ -239,7 +252,7 @@ class PipelineStep(StepWriting):
             self.kept, self.kept_batches = replace(self.begun.tally), self.begun.batches
             if self._increment is not None:
                 self._increment.go_on(self.begun.greatest)
-            if last and (self._claims is not None or self._checks):
+            if last and (self._claims is not None or self._checked):
                 self._look_back(replace(reading, after=last, up_to=True))
             reading = replace(reading, after=last)
             self.notes.append(f"it went on after {self.kept.read:,} rows that were committed before")
@@ -347,21 +360,6 @@ class PipelineStep(StepWriting):
         self.notes.extend(found.notes)
         return found
 
-    def _lookup_table(
-        self, lookup: LookupPlan, database: Source, table: TableInfo, within: Load | None = None
-    ) -> LookupTable:
-        """What is looked up, as a load sees it if one is given."""
-        wanted = _lookup_columns(self.plan, lookup.name, (*lookup.keys, *(lookup.period or ())))
-        columns = self._read_columns(database, table, wanted, within)
-        if self._own is not None and within is None and lookup.name in self._own.names and self.plan.empties:
-            columns = {name: (values[:0], []) for name, (values, _) in columns.items()}  # they are about to go
-        faults = {name: found for name, (_, found) in columns.items()}
-        values = {name: values for name, (values, _) in columns.items()}
-        form = partial(database.key_form, table)
-        if lookup.period is not None:
-            return VersionedLookupTable(lookup.name, values, lookup.keys, lookup.period, faults, form)
-        return LookupTable(lookup.name, values, lookup.keys, faults, form)
-
     def _read_columns(
         self, database: Source, table: TableInfo, columns: Sequence[str], within: Load | None = None
     ) -> dict[str, Column]:
@@ -375,13 +373,13 @@ class PipelineStep(StepWriting):
     @contextmanager
     def _batches(self, reading: Reading) -> Iterator[Iterator[SourceBatch]]:
         """The source's batches, read ahead, until as many rows have passed the filter as are wanted."""
-        if self._left is not None:
+        if self._where.left is not None:
             reading = replace(reading, limit=None if reading is self.plan.reading else reading.limit)
         with self._all_batches(reading) as batches:
-            yield batches if self._left is None else self._until_enough(batches)
+            yield batches if self._where.left is None else self._until_enough(batches)
 
     def _until_enough(self, batches: Iterator[SourceBatch]) -> Iterator[SourceBatch]:
-        while self._left:
+        while self._where.left:
             batch = next(batches, None)
             if batch is None:
                 return
@@ -453,78 +451,35 @@ class PipelineStep(StepWriting):
         ]
 
     def _prepare(self, batch: SourceBatch, rule: WriteRule | None = None) -> Prepared:
-        """A batch's way up to the write: filter, look up, convert, check, sort out doubled keys; encoded for a rule."""
+        """A batch's way up to the contest for its keys; encoded for a rule."""
         started = time.perf_counter()
-        plan, rejects = self.plan, list[Reject]()
-        seconds = batch.seconds
         if self._files is not None:
             self._files.read(batch)
-        rejects += rejects_of_bad_lines(batch)
-        tally = Tally(read=len(rejects))
-        if self._increment is not None:
-            batch, unclear = self._increment.only_new(Frame(batch, plan.source_types, self.moment))
-            rejects += unclear
-            tally.read += len(unclear)
-        batch = self._filtered(batch, tally, rejects)
-        held = None
-        if self._own is not None and rule is not None:
-            waits = self._own.holds_back(batch, self._lookups)
-            if waits.any():
-                held, batch = batch.take(np.flatnonzero(waits)), batch.take(np.flatnonzero(~waits))
-                tally.read -= held.rows
-        batch.seconds = seconds
-        return self._made(batch, tally, rejects, rule, started, held)
+        found = rejects_of_bad_lines(batch)
+        arrived = through(self._arriving, Batch(batch, Tally(read=len(found)), found))
+        arrived.source.seconds = batch.seconds
+        return self._made(arrived, rule, started)
 
-    def _made(
-        self,
-        batch: SourceBatch,
-        tally: Tally,
-        rejects: list[Reject],
-        rule: WriteRule | None,
-        started: float,
-        held: SourceBatch | None = None,
-    ) -> Prepared:
+    def _made(self, batch: Batch, rule: WriteRule | None, started: float) -> Prepared:
         """The rest of that way, of rows that are wanted."""
-        plan = self.plan
-        frame = Frame(batch, plan.source_types, self.moment)
-        faults: Tagged = []
-        for lookup, table in self._lookups:
-            faults += look_up(frame, lookup, table)
-        rows, misfits = convert_columns(frame, plan.columns)
-        faults += misfits
-        gone, unclear = self._gone(frame)
-        if gone is not None:  # of a row that is to go, its key alone matters
-            faults = unclear + [one for one in faults if not gone[one[1].row] or one[0] in plan.key]
-        found, good = rejects_of(batch, faults, plan.settings.list_reasons == "all", self._would_be(rows))
-        rejects += found
-
-        if self._checks:
-            staying = good if gone is None else good[~gone[good]]
-            good = self._without(batch, rows, good, self._failed_checks(rows, staying), rejects)
-        made = rows
-        rows, unstorable = plan.target.storable(plan.target_table, made)
-        if gone is not None:
-            unstorable = [one for one in unstorable if not gone[one[1].row] or one[0] in plan.key]
-        good = self._without(batch, made, good, unstorable, rejects)
-        good = self._without(batch, made, good, self._known_faults(rows, good), rejects)
-        bad = np.ones(batch.rows, dtype=np.bool_)
-        bad[good] = False
-        keyed = self._claims.keys_of(taken(rows, good)) if self._claims is not None and len(good) else None
+        made = through(self._making, batch)
+        good = made.good
+        keyed = self._claims.keys_of(taken(made.stored, good)) if self._claims is not None and len(good) else None
         prepared = Prepared(
-            batch=batch,
-            made=made,
-            rows=rows,
-            encoded=EncodedRows(rows, None),
+            batch=made.source,
+            made=made.made,
+            rows=made.stored,
+            encoded=EncodedRows(made.stored, None),
             offered=good,
             good=good,
             replacing=np.zeros(0, dtype=np.intp),
-            bad=np.flatnonzero(bad),
-            tally=tally,
-            rejects=rejects,
+            bad=made.bad,
+            tally=made.tally,
+            rejects=made.rejects,
             seconds=0.0,
             keyed=keyed,
-            gone=gone,
-            held=held,
+            gone=made.gone,
+            held=made.held,
         )
         if rule is not None:
             self._encode(prepared, rule)
@@ -537,24 +492,6 @@ class PipelineStep(StepWriting):
         prepared.encoded = rule.encode(taken(prepared.rows, prepared.offered), gone)
         prepared.batch.forget()
 
-    def _filtered(self, batch: SourceBatch, tally: Tally, rejects: list[Reject]) -> SourceBatch:
-        """The rows that the filter takes, as many as are still asked for; counts what was read for them."""
-        rows = batch.rows
-        if self.plan.where is not None:
-            wanted, unclear = filter_rows(Frame(batch, self.plan.source_types, self.moment), self.plan.where)
-            if self._left is not None:
-                if len(wanted) > self._left:  # the rest has not been asked for
-                    rows = int(wanted[self._left - 1]) + 1 if self._left else 0
-                    wanted = wanted[: self._left]
-                    unclear = [(column, fault) for column, fault in unclear if fault.row < rows]
-                self._left -= len(wanted)
-            found, _ = rejects_of(batch, unclear)
-            rejects += found
-            tally.filtered += rows - len(wanted) - len(found)
-            batch = batch.take(wanted) if len(wanted) < batch.rows else batch
-        tally.read += rows
-        return batch
-
     def _write_waiting(self, rule: WriteRule) -> None:
         """Write the rows that look up others of this load, once these are there."""
         own, gone_on = self._own, 1
@@ -563,67 +500,16 @@ class PipelineStep(StepWriting):
             tally, rejects = self._finish_rule(rule)
             if tally != Tally() or rejects:
                 self._log(None, tally, rejects, time.perf_counter() - started)
-            self._lookups = [
-                (lookup, self._lookup_table(lookup, database, table, rule.load) if lookup.name in own.names else known)
-                for (lookup, database, table), (_, known) in zip(self.plan.lookups, self._lookups, strict=True)
-            ]
+            self._look_up.read_again(own.names, rule.load)
             before, gone_on = gone_on, 0
-            for batch in own.next_round(self._lookups, before):
+            for batch in own.next_round(self._look_up.tables, before):
                 self._go_on()
                 started = time.perf_counter()
-                waits = own.holds_back(batch, self._lookups)
+                waits = own.holds_back(batch, self._look_up.tables)
                 own.waiting.add(batch.take(np.flatnonzero(waits)))
                 free = batch.take(np.flatnonzero(~waits))
                 gone_on += free.rows
                 if free.rows:
-                    prepared = self._made(free, Tally(read=free.rows), [], rule, started)
+                    prepared = self._made(Batch(free, Tally(read=free.rows)), rule, started)
                     self._compete(prepared, rule)
                     self._write_one(prepared, rule)
-
-    def _failed_checks(self, rows: pa.RecordBatch, good: Rows) -> Tagged:
-        """The faults of those rows, by their place in the batch, that fail a check."""
-        types = {column.name: column.type for column in self.plan.columns}
-        found = check_rows(taken(rows, good), types, self._checks, self.moment)
-        return [(column, replace(fault, row=int(good[fault.row]))) for column, fault in found]
-
-    def _known_faults(self, rows: pa.RecordBatch, good: Rows) -> Tagged:
-        """The faults of those rows that refer to rows which do not come, as an earlier try has shown."""
-        if not self.open_ends:
-            return []
-        names = self.plan.writing.filling_key
-        columns = [texts_of(taken(rows, good).column(name)) for name in names]
-        table, bad = self.plan.target_table.name, []
-        for place, key in enumerate(zip(*columns, strict=True)):
-            found = self.open_ends.get(target_row(table, dict(zip(names, key, strict=True))) or "")
-            if found is not None:
-                bad.append(replace(found, place=place))
-        return refusals(bad, rows, good)
-
-    def _without(
-        self,
-        batch: SourceBatch,
-        rows: pa.RecordBatch,
-        good: Rows,
-        faults: Sequence[tuple[str | None, Fault]],
-        rejects: list[Reject],
-    ) -> Rows:
-        """The good rows without those that have a fault, which are added to the rejects."""
-        if not faults:
-            return good
-        still = np.zeros(batch.rows, dtype=np.bool_)
-        still[good] = True
-        fresh = [(column, fault) for column, fault in faults if still[fault.row]]
-        list_all = self.plan.settings.list_reasons == "all"
-        found, kept = rejects_of(batch, fresh, list_all, self._would_be(rows))
-        rejects += found
-        keep = np.zeros(batch.rows, dtype=np.bool_)
-        keep[kept] = True
-        return good[keep[good]]
-
-
-def _lookup_columns(plan: PipelinePlan, name: str, keys: tuple[str, ...]) -> list[str]:
-    """The columns of a look-up that the pipeline uses, its keys first."""
-    expressions = [column.expression for column in plan.columns]
-    expressions += [probe for lookup, _, _ in plan.lookups for probe in lookup.probes]
-    used = {column for expression in expressions for owner, column in expression.uses if owner == name}
-    return list(dict.fromkeys([*keys, *sorted(used)]))

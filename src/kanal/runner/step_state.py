@@ -8,7 +8,6 @@ import threading
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
-import numpy as np
 import pyarrow as pa
 from msgspec import Struct, field
 
@@ -17,16 +16,9 @@ from kanal.connections.loading import Load, RefusedRow
 from kanal.connections.reading import Breaker
 from kanal.core.claims import Claims, Keyed
 from kanal.core.errors import KanalError
-from kanal.core.faults import Fault, texts_of, value_text
 from kanal.core.frame import SourceBatch
-from kanal.core.lookups import LookupTable
-from kanal.core.reasons import Reason
-from kanal.core.rejects import Reject, target_row
+from kanal.core.rejects import Reject
 from kanal.core.tally import Tally
-from kanal.core.transformation import (
-    LookupPlan,
-    RowCheck,
-)
 from kanal.runlog import BatchRecord
 from kanal.runner.contest import Contest
 from kanal.runner.incremental import Increment
@@ -36,16 +28,11 @@ from kanal.runner.own_lookups import OwnLookups
 from kanal.runner.replay import Rejected
 from kanal.runner.set_aside import SetAside
 from kanal.runner.staged_rows import EncodedRows, Mask
+from kanal.runner.stages import LookUp, Rows, Stage, Where
 from kanal.runner.write_rules import WriteRule, rule_for
 
 #: Called after each batch with its counts and seconds, and its rejects.
 OnBatch = Callable[[BatchRecord, list[Reject]], None]
-
-
-Tagged = list[tuple[str | None, Fault]]
-
-
-Rows = np.ndarray[tuple[int], np.dtype[np.intp]]
 
 
 class Prepared(Struct):
@@ -174,11 +161,14 @@ class StepState:
     _shared: SharedLoad | None = dataclasses.field(init=False, default=None)
     _increment: Increment | None = dataclasses.field(init=False, default=None)
     _files: NewFiles | None = dataclasses.field(init=False, default=None)
-    _lookups: list[tuple[LookupPlan, LookupTable]] = dataclasses.field(init=False, default_factory=list)
-    _checks: list[RowCheck] = dataclasses.field(init=False, default_factory=list)
+    _look_up: LookUp = dataclasses.field(init=False)
+    _where: Where = dataclasses.field(init=False)
+    #: What a batch goes through until its rows are known to be wanted, and then until they compete for their keys.
+    _arriving: list[Stage] = dataclasses.field(init=False, default_factory=list)
+    _making: list[Stage] = dataclasses.field(init=False, default_factory=list)
+    _checked: bool = dataclasses.field(init=False, default=False)
     _claims: Claims | None = dataclasses.field(init=False, default=None)
     _contest: Contest | None = dataclasses.field(init=False, default=None)
-    _left: int | None = dataclasses.field(init=False, default=None)
     _deleted: int = dataclasses.field(init=False, default=0)
     #: How many rows the target had, if a share of them is asked for.
     _rows_before: int = dataclasses.field(init=False, default=0)
@@ -186,37 +176,3 @@ class StepState:
     #: Of an exchange, up to where the other way has carried the target's changes.
     _theirs: Any = dataclasses.field(init=False, default=None)
     _own: OwnLookups | None = dataclasses.field(init=False, default=None)
-
-    def _would_be(self, rows: pa.RecordBatch) -> Callable[[int], str | None]:
-        """Says of rows of the target's form which ones of its key they would be."""
-        table, mapped = self.plan.target_table, set(rows.schema.names)
-        keys = (key for key in (table.primary_key, *table.unique, self.plan.key) if key and set(key) <= mapped)
-        key = next(keys, ())
-
-        def would_be(row: int) -> str | None:
-            values = (rows.column(name) for name in key)
-            return target_row(table.name, dict(zip(key, (texts_of(v.slice(row, 1))[0] for v in values), strict=True)))
-
-        return would_be
-
-
-def taken(rows: pa.RecordBatch, chosen: Rows) -> pa.RecordBatch:
-    """The rows in these places."""
-    return rows if len(chosen) == rows.num_rows else rows.take(pa.array(chosen))
-
-
-def refusals(refused: Sequence[RefusedRow], rows: pa.RecordBatch, places: Rows) -> Tagged:
-    """The faults of rows that the target refused, of those in some places of a batch as the target stores them."""
-    found: Tagged = []
-    for row in refused:
-        place = int(places[row.place])
-        columns = [name for name in row.columns if name in rows.schema.names]
-        texts = [value_text(rows.column(name)[place].as_py(), rows.column(name).type) or "NULL" for name in columns]
-        said = f"the target refused the row: {row.words}"
-        parent = None
-        if row.refers is not None and columns == list(row.refers.columns):
-            parent = target_row(row.refers.table, dict(zip(row.refers.referred, texts, strict=True)))
-        value = ", ".join(texts) if columns else None
-        fault = Fault(place, Reason.REFUSED_BY_TARGET, value, said, row.constraint, parent)
-        found.append((", ".join(columns) or None, fault))
-    return found

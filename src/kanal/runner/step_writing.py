@@ -15,8 +15,9 @@ from kanal.core.rejects import Reject
 from kanal.core.tally import Tally, add_writes
 from kanal.core.transformation import rejects_of
 from kanal.runner.messages import Stopped
+from kanal.runner.stages import keys_in_target, refusals, taken
 from kanal.runner.step_ending import StepEnding
-from kanal.runner.step_state import Prepared, refusals, taken
+from kanal.runner.step_state import Prepared
 from kanal.runner.stream import Ahead
 from kanal.runner.write_rules import WriteRule
 
@@ -124,7 +125,7 @@ class StepWriting(StepEnding):
             # all is counted as it comes.
             tally.inserted += replaced.inserted
             tally.superseded += len(prepared.replacing) - len(over) - replaced.inserted
-        rejects = prepared.rejects + rejects_of(batch, refused, would_be=self._would_be(prepared.rows))[0]
+        rejects = prepared.rejects + rejects_of(batch, refused, would_be=keys_in_target(self.plan, prepared.rows))[0]
         if len(prepared.bad):
             rule.keep(prepared.rows.take(pa.array(prepared.bad)))
         if self._kept is not None:

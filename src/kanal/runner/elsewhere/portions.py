@@ -25,8 +25,8 @@ from kanal.core.tally import Tally, add_writes
 from kanal.runner.job_plan import PipelinePlan, refuse_swap
 from kanal.runner.messages import StepOutcome, StepTask
 from kanal.runner.staged_rows import StagedRows
+from kanal.runner.stages import Rows, Tagged, refusals, taken
 from kanal.runner.step import PipelineStep
-from kanal.runner.step_state import Rows, Tagged, refusals, taken
 from kanal.runner.stream import read_ahead, timed
 from kanal.runner.write_rules import Append, Merge, Portioned, WriteRule, rule_for, rule_of
 
