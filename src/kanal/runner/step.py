@@ -3,20 +3,19 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import ExitStack, closing, contextmanager, nullcontext
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack, closing, contextmanager
 from functools import partial
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
 from msgspec.structs import replace
 
 from kanal.connections import TableInfo
-from kanal.connections.base import Column, Connection, Source, as_file_source
+from kanal.connections.base import Column, Connection, Source
 from kanal.connections.journal import Progress
 from kanal.connections.loading import Load
-from kanal.connections.reading import Position, Reading, Window
+from kanal.connections.reading import Position, Reading
 from kanal.core.change_values import change_text
 from kanal.core.claims import Claim, Claims
 from kanal.core.errors import KanalError
@@ -27,11 +26,10 @@ from kanal.core.transformation import (
 )
 from kanal.runner.contest import ByTurns, LastRow
 from kanal.runner.incremental import Increment
-from kanal.runner.job_plan import PipelinePlan
 from kanal.runner.new_files import NewFiles
 from kanal.runner.own_lookups import OwnLookups
-from kanal.runner.replay import batches_of
 from kanal.runner.set_aside import SetAside
+from kanal.runner.source_rows import SourceRows
 from kanal.runner.staged_rows import EncodedRows
 from kanal.runner.stages import (
     Batch,
@@ -42,6 +40,7 @@ from kanal.runner.stages import (
     LookUp,
     OnlyNew,
     OpenReferences,
+    Stage,
     Where,
     taken,
     through,
@@ -49,17 +48,9 @@ from kanal.runner.stages import (
 from kanal.runner.step_state import OnBatch, Prepared, SharedLoad
 from kanal.runner.step_writing import StepWriting
 from kanal.runner.stream import (
-    evenly,
-    in_turn,
     read_ahead,
-    side_by_side,
-    spooled,
-    timed,
 )
 from kanal.runner.write_rules import WriteRule, rule_for
-
-#: So many connections read the parts of a split at most.
-_READERS = 64
 
 
 class PipelineStep(StepWriting):
@@ -111,6 +102,7 @@ class PipelineStep(StepWriting):
             self._files = NewFiles.of(plan, self.job, self.number, self.moment)
             self.notes += self._files.notes
         self._theirs = self._carried_back()  # before the source is read, whose file it may be in
+        self._source_rows = self._read_by()
         names = plan.own_lookups
         own = self._own = OwnLookups(plan, names, self.moment) if names and (self._writes or self.rehearsal) else None
         emptied = own.names if own is not None and plan.empties else ()
@@ -126,7 +118,7 @@ class PipelineStep(StepWriting):
             Convert(plan),
             Check(plan, checks, self.moment),
             Fit(plan),
-            OpenReferences(plan, self.open_ends),
+            self._known_refusals(),
         ]
         claims = [Claim(plan.key)] if plan.key else []
         claims += [Claim(check.unique, check.name) for check in plan.checks if check.unique]
@@ -341,7 +333,7 @@ class PipelineStep(StepWriting):
         """The keys of all rows of the source, those that are not new too, as the target stores them."""
         plan, found = self.plan, list[pa.RecordBatch]()
         assert plan.keys_reading is not None
-        with self._all_batches(plan.keys_reading, everything=True) as batches:
+        with self._source_rows.batches(plan.keys_reading, everything=True) as batches:
             for batch in batches:
                 self._go_on()
                 found.append(self._keys_of(batch))
@@ -352,6 +344,15 @@ class PipelineStep(StepWriting):
         self._stop.set()
         self._break_reading()
         self._break()
+
+    def _read_by(self) -> SourceRows:
+        """What reads the source's rows."""
+        within = self._within(self.plan.source)
+        return SourceRows(self.plan, self._break_reading, within, self.replayed, self._increment, self._files)
+
+    def _known_refusals(self) -> Stage:
+        """The stage that rejects rows which the target has refused in an earlier try."""
+        return OpenReferences(self.plan, self.open_ends)
 
     def _what_is_new(self) -> Increment | None:
         if self.plan.since is None:
@@ -375,7 +376,7 @@ class PipelineStep(StepWriting):
         """The source's batches, read ahead, until as many rows have passed the filter as are wanted."""
         if self._where.left is not None:
             reading = replace(reading, limit=None if reading is self.plan.reading else reading.limit)
-        with self._all_batches(reading) as batches:
+        with self._source_rows.batches(reading) as batches:
             yield batches if self._where.left is None else self._until_enough(batches)
 
     def _until_enough(self, batches: Iterator[SourceBatch]) -> Iterator[SourceBatch]:
@@ -384,71 +385,6 @@ class PipelineStep(StepWriting):
             if batch is None:
                 return
             yield batch
-
-    @contextmanager
-    def _all_batches(self, reading: Reading, everything: bool = False) -> Iterator[Iterator[SourceBatch]]:
-        """The source's batches, read ahead; by way of a file where reading would hold up the load.
-
-        With `everything`, those too that are not new.
-        """
-        plan, source = self.plan, self.plan.source
-        if self._files is not None and not everything:
-            reading = replace(reading, table=self._files.table)
-        if self.replayed is not None:
-            yield batches_of(plan, self.replayed)
-            return
-        if self._increment is not None and not everything:
-            reading = replace(reading, windows=self._increment.windows)
-        within = self._within(source)
-        if within is not None or source.shares_lock_with(plan.target, reading, plan.target_table):
-            with ExitStack() as spool:
-                with source.read(reading, within, self._break_reading) as batches:
-                    kept = spool.enter_context(spooled(timed(batches)))
-                yield kept
-            return
-        if plan.files_at_once > 1 and reading.limit is None and not everything:
-            files = as_file_source(source)
-            table = reading.table
-            found = self._files.chosen if self._files is not None else files.files_of(table)
-            tables = [files.with_files(table, [file]) for file in found]
-            streams = [self._read_timed(replace(reading, table=one)) for one in tables]
-            with in_turn(streams, plan.files_at_once) as ahead:
-                yield ahead
-            return
-        if plan.split_by is not None and plan.settings.split is not None and not everything:
-            parts = min(plan.settings.split.parts, _READERS)
-            # More ranges than readers, so that none has much more to do than the others, where an index finds them.
-            table = plan.reading.table
-            indexed = any(key and key[0] == plan.split_by.name for key in (table.primary_key, *table.unique))
-            windows = self.ranges(plan, parts * 8 if indexed else parts)
-            ranges = [replace(reading, windows=(*reading.windows, part)) for part in windows]
-            common = plan.settings.split.snapshot == "common"
-            with source.snapshot(reading.table, parts) if common else nullcontext([None] * parts) as connections:
-
-                def read(connection: Any) -> Callable[[Reading], Any]:
-                    return lambda part: source.read(part, None, self._break_reading, connection)
-
-                with side_by_side(ranges, [read(connection) for connection in connections]) as ahead:
-                    yield ahead
-            return
-        with source.read(reading, None, self._break_reading) as batches, read_ahead(timed(batches)) as ahead:
-            yield ahead
-
-    def _read_timed(self, reading: Reading) -> Iterator[SourceBatch]:
-        with self.plan.source.read(reading, None, self._break_reading) as batches:
-            yield from timed(batches)
-
-    @staticmethod
-    def ranges(plan: PipelinePlan, parts: int) -> list[Window]:
-        """Ranges of the column that a table is split by, which together are all of it."""
-        column = plan.split_by
-        assert column is not None
-        cuts = evenly(*plan.source.bounds(plan.reading.table, column.name), parts)
-        lows, highs = [None, *cuts], [*cuts, None]
-        return [
-            Window(column.name, low, high, with_null=low is None and column.nullable)
-            for low, high in zip(lows, highs, strict=True)
-        ]
 
     def _prepare(self, batch: SourceBatch, rule: WriteRule | None = None) -> Prepared:
         """A batch's way up to the contest for its keys; encoded for a rule."""

@@ -27,6 +27,7 @@ from kanal.runner.new_files import NewFiles
 from kanal.runner.own_lookups import OwnLookups
 from kanal.runner.replay import Rejected
 from kanal.runner.set_aside import SetAside
+from kanal.runner.source_rows import SourceRows
 from kanal.runner.staged_rows import EncodedRows, Mask
 from kanal.runner.stages import LookUp, Rows, Stage, Where
 from kanal.runner.write_rules import WriteRule, rule_for
@@ -163,6 +164,7 @@ class StepState:
     _files: NewFiles | None = dataclasses.field(init=False, default=None)
     _look_up: LookUp = dataclasses.field(init=False)
     _where: Where = dataclasses.field(init=False)
+    _source_rows: SourceRows = dataclasses.field(init=False)
     #: What a batch goes through until its rows are known to be wanted, and then until they compete for their keys.
     _arriving: list[Stage] = dataclasses.field(init=False, default_factory=list)
     _making: list[Stage] = dataclasses.field(init=False, default_factory=list)

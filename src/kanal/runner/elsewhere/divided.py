@@ -21,6 +21,7 @@ from kanal.runner.elsewhere.portions import Known, PortionOutcome, PortionTask, 
 from kanal.runner.elsewhere.remote import AttemptElsewhere, RunHere, answered, found_committed
 from kanal.runner.job_plan import PipelinePlan
 from kanal.runner.messages import BatchEnds, Failure, StepBegins, StepOutcome, StepTask, Stopped
+from kanal.runner.source_rows import ranges
 from kanal.runner.step import PipelineStep
 
 #: So often rows are taken out of portions, before that is given up.
@@ -70,7 +71,7 @@ class DividedAttempt(AttemptElsewhere):
 
     def _load(self, snapshot: str | None) -> StepOutcome | Failure:
         assert self.step.settings.split is not None
-        windows = PipelineStep.ranges(self.step, self.step.settings.split.parts)
+        windows = ranges(self.step, self.step.settings.split.parts)
         self._ranges = len(windows)
         portions: list[PortionOutcome | None] = [None] * len(windows)
         known: list[dict[int, list[Known]]] = [{} for _ in windows]

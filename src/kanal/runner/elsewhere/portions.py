@@ -24,8 +24,9 @@ from kanal.core.frame import SourceBatch
 from kanal.core.tally import Tally, add_writes
 from kanal.runner.job_plan import PipelinePlan, refuse_swap
 from kanal.runner.messages import StepOutcome, StepTask
+from kanal.runner.source_rows import Batches, SourceRows
 from kanal.runner.staged_rows import StagedRows
-from kanal.runner.stages import Rows, Tagged, refusals, taken
+from kanal.runner.stages import Batch, Rows, Stage, Tagged, refusals, taken
 from kanal.runner.step import PipelineStep
 from kanal.runner.stream import read_ahead, timed
 from kanal.runner.write_rules import Append, Merge, Portioned, WriteRule, rule_for, rule_of
@@ -100,6 +101,37 @@ def why_whole(plan: PipelinePlan) -> str | None:
     return next((why for applies, why in reasons if applies), None)
 
 
+class RangeRows(SourceRows, frozen=True, kw_only=True):
+    """The rows of one range of the source."""
+
+    portion: PortionTask
+
+    def batches(self, reading: Reading, everything: bool = False) -> Batches:
+        return super().batches(reading, everything) if everything else self._of_range(reading)
+
+    @contextmanager
+    def _of_range(self, reading: Reading) -> Iterator[Iterator[SourceBatch]]:
+        plan, snapshot = self.plan, self.portion.snapshot
+        windows = self.increment.windows if self.increment is not None else reading.windows
+        reading = replace(reading, windows=(*windows, self.portion.window))
+        with ExitStack() as stack:
+            connection = None
+            if snapshot is not None:
+                connection = stack.enter_context(as_sharing(plan.source).shared_snapshot(snapshot))
+            batches = stack.enter_context(plan.source.read(reading, None, self.break_off, connection))
+            yield stack.enter_context(read_ahead(timed(batches)))
+
+
+class KnownFaults(Struct):
+    """The stage that rejects rows of a range which the load that publishes the ranges has refused."""
+
+    step: PortionStep
+
+    def take(self, batch: Batch) -> Batch:
+        batch.reject(self.step.plan, self.step.known_faults(batch.stored, batch.good))
+        return batch
+
+
 class PortionStep(PipelineStep):
     """One range on its way into its portion."""
 
@@ -116,21 +148,10 @@ class PortionStep(PipelineStep):
         rule, place = self.rule, self.portion.place
         return PortionOutcome(outcome, place, rule.there, rule.kept, rule.keyless, greatest)
 
-    @contextmanager
-    def _all_batches(self, reading: Reading, everything: bool = False) -> Iterator[Iterator[SourceBatch]]:
-        if everything:
-            with super()._all_batches(reading, everything) as batches:
-                yield batches
-            return
-        plan, snapshot = self.plan, self.portion.snapshot
-        windows = self._increment.windows if self._increment is not None else reading.windows
-        reading = replace(reading, windows=(*windows, self.portion.window))
-        with ExitStack() as stack:
-            connection = None
-            if snapshot is not None:
-                connection = stack.enter_context(as_sharing(plan.source).shared_snapshot(snapshot))
-            batches = stack.enter_context(plan.source.read(reading, None, self._break_reading, connection))
-            yield stack.enter_context(read_ahead(timed(batches)))
+    def _read_by(self) -> SourceRows:
+        return RangeRows(
+            self.plan, self._break_reading, increment=self._increment, files=self._files, portion=self.portion
+        )
 
     def _keys_of_the_source(self) -> list[pa.RecordBatch]:
         return super()._keys_of_the_source() if self.portion.number == 0 else []
@@ -143,7 +164,11 @@ class PortionStep(PipelineStep):
         self.rule.begin()
         return self.rule
 
-    def _known_faults(self, rows: pa.RecordBatch, good: Rows) -> Tagged:
+    def _known_refusals(self) -> Stage:
+        return KnownFaults(self)
+
+    def known_faults(self, rows: pa.RecordBatch, good: Rows) -> Tagged:
+        """The faults of good rows that the load which publishes the ranges has found."""
         if not self._known:
             return []
         refused: list[RefusedRow] = []
