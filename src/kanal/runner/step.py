@@ -26,6 +26,7 @@ from kanal.core.transformation import (
 )
 from kanal.runner.contest import ByTurns, LastRow
 from kanal.runner.incremental import Increment
+from kanal.runner.limits import limit_rejects
 from kanal.runner.new_files import NewFiles
 from kanal.runner.own_lookups import OwnLookups
 from kanal.runner.set_aside import SetAside
@@ -271,7 +272,7 @@ class PipelineStep(StepWriting):
                         self._kept.close()
                     # Logged first: a reject that was logged in vain is taken back, one that was not would be lost.
                     self._log(prepared, tally, rejects, time.perf_counter() - started)
-                    self._limit_rejects(final=False)
+                    limit_rejects(plan, self.tally, final=False)
                     self._limit_deletes(load)
                     self._number_on(load)
                     self._go_on()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from typing import Any
 
 import pyarrow as pa
@@ -16,25 +15,13 @@ from kanal.core.reasons import Reason
 from kanal.core.rejects import Reject, target_row
 from kanal.core.tally import Tally
 from kanal.core.transformation import convert_columns
-from kanal.definition.secrets import share_of
 from kanal.runlog import BatchRecord
+from kanal.runner.limits import limit_deletes, limit_rejects, limits_deletes, require_rows
 from kanal.runner.new_files import finish_files
 from kanal.runner.replay import NUMBER
 from kanal.runner.second_chances import SecondChances
 from kanal.runner.step_state import Prepared
 from kanal.runner.write_rules import Exchange, WriteRule
-
-
-class TooManyRejects(KanalError):
-    """More rows were rejected than the pipeline allows; the load is undone."""
-
-
-class TooManyDeletes(KanalError):
-    """More rows of the target would be deleted than the pipeline allows; the load is undone."""
-
-
-class TooFewRows(KanalError):
-    """The source gave fewer rows than the pipeline requires; the load is undone."""
 
 
 class StepEnding(SecondChances):
@@ -73,25 +60,19 @@ class StepEnding(SecondChances):
 
     def _limit_deletes(self, load: Load) -> None:
         """Raise TooManyDeletes past the pipeline's limit."""
-        settings, tally = self.plan.settings, self.tally
-        deleted = tally.deleted + self._deleted
-        if settings.max_deletes is None or self.plan.writing.rule.empties or not deleted:
-            return
-        stay = self.plan.writing.rule.keeps_versions  # of a history, versions end, and none goes
-        before = load.count(self.plan.target_table) - tally.inserted + (0 if stay else deleted)
-        if not settings.allows_deletes(deleted, before):
-            raise TooManyDeletes(
-                f"{deleted:,} of {before:,} rows of {self.plan.target_table.name} would be deleted, more than "
-                f"max_deletes = {settings.max_deletes} allows",
-                "see with kanal compare which ones, and correct the source, or allow more",
-            )
+        plan, deleted = self.plan, self.tally.deleted + self._deleted
+        if limits_deletes(plan, deleted):
+            stay = plan.writing.rule.keeps_versions  # of a history, versions end, and none goes
+            before = load.count(plan.target_table) - self.tally.inserted + (0 if stay else deleted)
+            limit_deletes(plan, deleted, before)
 
     def _end(self, load: Load) -> None:
         """What is done once all rows are written, before they are committed."""
         if self._deleted:
             self._log(None, Tally(), [], 0.0)
-        self._limit_rejects(final=True)
-        self._ask_for_rows()
+        limit_rejects(self.plan, self.tally, final=True)
+        if self.replayed is None:
+            require_rows(self.plan, self.tally, self._rows_before)
         if self.plan.settings.last_sql:
             load.run_sql(self.plan.settings.last_sql)
         if self._increment is not None and self._writes:
@@ -100,28 +81,6 @@ class StepEnding(SecondChances):
             self._files.record(load)
         self._number_on(load)
         self.tally.require_balance()
-
-    def _ask_for_rows(self) -> None:
-        """Raise TooFewRows if the source has given fewer rows than the pipeline requires, or no rows for a table that
-        is emptied and had some."""
-        least, tally = self.plan.settings.min_rows, self.tally
-        if self.replayed is not None or (least is None and not self.plan.writing.rule.empties):
-            return
-        came, table = tally.read - tally.filtered, self.plan.target_table.name
-        if least is None:
-            if not came and tally.deleted:
-                raise TooFewRows(
-                    f"the source gave no rows, and {table} has {tally.deleted:,}, which would all be gone",
-                    "see what the source and the filter give, or set min_rows = 0 if the table may be emptied",
-                )
-            return
-        wanted = least if isinstance(least, int) else math.ceil(share_of(least) * self._rows_before)
-        if came < wanted:
-            asked = f"{least:,}" if isinstance(least, int) else f"{least} of the {self._rows_before:,} of {table}"
-            raise TooFewRows(
-                f"the source gave {came:,} rows, fewer than min_rows = {asked}",
-                "see what the source and the filter give, or set a smaller min_rows",
-            )
 
     def _number_on(self, load: Load) -> None:
         """Have what numbers the target's rows go on after those that were loaded."""
@@ -162,20 +121,6 @@ class StepEnding(SecondChances):
             return self.plan.target.storable(self.plan.target_table, row)[0]
 
         rule.exchange = Exchange(stored(increment.watermark), stored(theirs), stored(settled))
-
-    def _limit_rejects(self, final: bool) -> None:
-        """Raise TooManyRejects past the pipeline's limit; a share can only be judged at the end."""
-        settings, rejected, read = self.plan.settings, self.tally.rejected, self.tally.read
-        if final and settings.reject == "all" and rejected:
-            raise TooManyRejects(
-                f'{rejected:,} of {read:,} rows do not fit, and reject = "all" refuses the whole load for one',
-                "see them with kanal rejects, and correct the source or the mapping",
-            )
-        if (final or not isinstance(settings.max_rejects, str)) and not settings.allows_rejects(rejected, read):
-            raise TooManyRejects(
-                f"{rejected:,} of {read:,} rows were rejected, more than max_rejects = {settings.max_rejects} allows",
-                "see them with kanal rejects, and correct the source or the mapping",
-            )
 
     def _log(self, prepared: Prepared | None, tally: Tally, rejects: list[Reject], writing: float) -> None:
         if self.replayed is not None:

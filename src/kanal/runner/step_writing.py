@@ -14,6 +14,7 @@ from kanal.connections.loading import Written
 from kanal.core.rejects import Reject
 from kanal.core.tally import Tally, add_writes
 from kanal.core.transformation import rejects_of
+from kanal.runner.limits import limit_rejects
 from kanal.runner.messages import Stopped
 from kanal.runner.stages import keys_in_target, refusals, taken
 from kanal.runner.step_ending import StepEnding
@@ -102,7 +103,7 @@ class StepWriting(StepEnding):
     def _written(self, prepared: Prepared, counted: tuple[Tally, list[Reject]], seconds: float) -> None:
         """Log a batch that was written, with its counts and rejects, unless these are too many."""
         self._log(prepared, *counted, seconds)
-        self._limit_rejects(final=False)
+        limit_rejects(self.plan, self.tally, final=False)
 
     def _write(self, prepared: Prepared, rule: WriteRule) -> tuple[Tally, list[Reject]]:
         """The rest of a batch's way: write it, and count; its counts and all its rejects."""

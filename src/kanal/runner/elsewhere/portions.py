@@ -187,10 +187,6 @@ class PortionStep(PipelineStep):
                 found.append(claim.fault(row, values))
         return found + refusals(refused, rows, good)
 
-    def _limit_rejects(self, final: bool) -> None:
-        if not final:
-            super()._limit_rejects(final)
-
     def _end(self, load: Load) -> None:
         """Nothing more: what follows is done once all ranges are there."""
 
