@@ -10,12 +10,6 @@ import sys
 import threading
 
 
-def lasting() -> None:
-    """Be told that the start is over, and what comes may take long: what it leaves is to be looked for now and then."""
-    gc.freeze()
-    gc.set_threshold(50_000, 20, 50)
-
-
 def main() -> None:
     """Run the command line and exit with its status; the user never sees a traceback."""
     # Much is made that stays for good: to look again and again for what nothing refers to takes a tenth of the start.

@@ -8,8 +8,8 @@ from typing import Any
 from msgspec.structs import asdict
 from rich.console import Console
 
-from kanal.cli import lasting
 from kanal.cli.jobs import read_job
+from kanal.cli.memory import expect_long_work
 from kanal.cli.output import console, escape, example, number, print_json, show, table
 from kanal.cli.run import parse_values
 from kanal.core.errors import counted
@@ -24,7 +24,7 @@ def compare(
 ) -> int:
     """Compare the targets of a file's job with its sources; 1 where something differs."""
     job = read_job(path)
-    lasting()
+    expect_long_work()
     with planned(job, {"only": only, "parameters": parse_values(values)}) as plan:
         found = list(compare_job(plan, run_log_of(job), quick, rows))
     status = 1 if any(one.differs(allow_extra) for one in found) else 0

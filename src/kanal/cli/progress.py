@@ -8,7 +8,7 @@ from contextlib import contextmanager
 
 from rich.table import Table
 
-from kanal.cli import lasting
+from kanal.cli.memory import expect_long_work
 from kanal.cli.output import console, escape, number, status_text, table
 from kanal.core.errors import duration
 from kanal.core.tally import Tally
@@ -109,7 +109,7 @@ class Progress:
 @contextmanager
 def shown_progress(quiet: bool) -> Iterator[Watcher]:
     """A watcher whose state is drawn while this lasts, unless quiet or no terminal is there to see it."""
-    lasting()
+    expect_long_work()
     progress = Progress()
     screen = console(stderr=True)
     if quiet or not screen.is_terminal:

@@ -2,22 +2,20 @@
 
 from __future__ import annotations
 
-import logging
-import os
 import signal
 import sys
 import tomllib
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager, suppress
+from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 from msgspec.structs import replace
 from rich.console import Console
 
-from kanal.cli import lasting
+from kanal.cli.events import writing_events
 from kanal.cli.jobs import arguments_for, crew, read_job
-from kanal.cli.log import private
+from kanal.cli.memory import expect_long_work
 from kanal.cli.output import (
     console,
     escape,
@@ -36,7 +34,6 @@ from kanal.job import Job
 from kanal.runlog import RunLogStore
 from kanal.runlog.documents import run_document
 from kanal.runner import Run, Watcher, run_job, run_log_of
-from kanal.runner.events import events_to
 from kanal.runner.rehearsal import rehearse_job
 from kanal.runner.run_options import RunOptions, planned
 
@@ -74,7 +71,7 @@ def dry_run(path: Path, options: RunOptions, values: list[str], json: bool) -> i
     from kanal.explore.check import dry_run as try_all
 
     job = read_job(path)
-    lasting()
+    expect_long_work()
     with planned(job, replace(options, parameters=parse_values(values)).kept) as plan:
         outcome, trials = try_all(plan)
     if json:
@@ -136,41 +133,6 @@ def watched(quiet: bool, events: Path | None, running: Callable[[Watcher], Run])
     with suppress(ValueError):
         signal.signal(signal.SIGINT, signal.SIG_IGN)
     return outcome
-
-
-class _Events(logging.FileHandler):
-    """Appends events to a file; where that fails, as on a full disk, it says so once, and the run goes on."""
-
-    _failed = False
-
-    def handleError(self, record: logging.LogRecord) -> None:  # noqa: N802 - logging's own name
-        del record
-        if not self._failed:
-            self._failed = True
-            error = sys.exc_info()[1]
-            why = getattr(error, "strerror", None) or error
-            print(f"kanal: events cannot be written to {self.baseFilename}: {why}; the run goes on.", file=sys.stderr)
-
-    def close(self) -> None:
-        with suppress(OSError):
-            super().close()
-
-
-@contextmanager
-def writing_events(path: Path | None) -> Iterator[None]:
-    """While it lasts, events are appended to a file as lines of JSON; `-` is standard error."""
-    if path is None:
-        yield
-        return
-    try:
-        to_stderr = str(path) == "-"
-        if not to_stderr:
-            os.close(private(str(path), os.O_CREAT | os.O_WRONLY))
-        handler = logging.StreamHandler() if to_stderr else _Events(path, encoding="utf-8")
-    except OSError as error:
-        raise KanalError(f"{path} cannot be written: {error.strerror}", "name another file for --events") from None
-    with events_to(handler):
-        yield
 
 
 def exit_status(outcome: Run) -> int:

@@ -8,9 +8,9 @@ import threading
 from pathlib import Path
 from types import FrameType
 
-from kanal.cli import lasting
 from kanal.cli.jobs import chosen_environment, read_job
 from kanal.cli.log import find_run_log, job_name
+from kanal.cli.memory import expect_long_work
 from kanal.cli.output import console, escape, print_json, show, table
 from kanal.core.errors import KanalError, counted
 from kanal.core.nearest import did_you_mean
@@ -34,11 +34,11 @@ def serve(
 ) -> int:
     """Run jobs when they are due, until the process is told to stop; the exit status."""
     need_service()
-    from kanal.cli.run import writing_events
+    from kanal.cli.events import writing_events
     from kanal.service.service import Service
     from kanal.service.web import Page
 
-    lasting()
+    expect_long_work()
     stop = threading.Event()
 
     def handle(_number: int, _frame: FrameType | None) -> None:

@@ -6,10 +6,11 @@ from pathlib import Path
 
 from msgspec.structs import asdict, replace
 
+from kanal.cli.events import writing_events
 from kanal.cli.jobs import arguments_for, crew, read_job
 from kanal.cli.log import find_run_log
 from kanal.cli.output import console, escape, mark, number, print_hints, print_json, show, status_text, table
-from kanal.cli.run import exit_status, parse_values, writing_events
+from kanal.cli.run import exit_status, parse_values
 from kanal.core.errors import KanalError, counted, duration
 from kanal.core.tally import Tally
 from kanal.runlog.documents import run_document

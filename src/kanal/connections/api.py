@@ -171,7 +171,7 @@ class HttpApi(PlainConnection):
     @contextlib.contextmanager
     def load(self) -> Iterator[ApiLoad]:
         """What sends rows; a service has no transaction, so what was sent stays."""
-        yield ApiLoad(self, self.client)
+        yield ApiLoad(self, self.resources, self.client)
 
     # --- pages -----------------------------------------------------------------------------------------------------
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote, urljoin
 
@@ -21,7 +21,7 @@ from kanal.connections.plain import PlainLoad
 from kanal.core.types import TEXT
 
 if TYPE_CHECKING:
-    from kanal.connections.api import HttpApi
+    from kanal.connections.base import Target
     from kanal.definition.resources import Resource, Send
 
 #: Answers by which a service refuses what it was sent, and not to be asked (RFC 9110, section 15.5).
@@ -40,10 +40,10 @@ class _Outgoing(Struct, frozen=True):
 class ApiLoad(PlainLoad):
     """A load into an API. What was sent stays; what comes twice is known by its key."""
 
-    def __init__(self, target: HttpApi, client: Client) -> None:
+    def __init__(self, target: Target, resources: Mapping[str, Resource], client: Client) -> None:
         super().__init__(target)
         self._client = client
-        self._resources = target.resources
+        self._resources = resources
         self._mark = ""
         self._taken = 0
         self._refused = 0

@@ -7,7 +7,7 @@ import json
 import logging
 import threading
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 from urllib.parse import quote, unquote, urlsplit
 
 from kanal.connections.secrets import secret_value
@@ -23,7 +23,6 @@ from kanal.service.due import aware, latest
 
 if TYPE_CHECKING:
     from kanal.service.served import Served
-    from kanal.service.service import Service
 
 #: A message is tried so often at most, with pauses that grow to an hour: for about a day.
 MOST_TRIES = 30
@@ -171,10 +170,17 @@ def without_secret(said: str, address: str) -> str:
     return shortened(" ".join(said.split()) or "it could not be delivered", 300)
 
 
+class Serving(Protocol):
+    """What a messenger needs of its service: the jobs, and whether it has been told to stop."""
+
+    served: dict[str, Served]
+    stopping: bool
+
+
 class Messenger:
     """Sends the messages of a service's jobs; what cannot be sent is tried again."""
 
-    def __init__(self, service: Service) -> None:
+    def __init__(self, service: Serving) -> None:
         self._service = service
         self._one_at_a_time = threading.Lock()
 
