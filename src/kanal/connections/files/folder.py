@@ -13,7 +13,7 @@ import pyarrow as pa
 from msgspec.structs import replace
 
 from kanal.connections.base import Connection
-from kanal.connections.description import About, ColumnInfo, TableInfo
+from kanal.connections.description import About, TableInfo
 from kanal.connections.files.formats import FileFormat, Part, format_of, kinds_by_ending, text_columns
 from kanal.connections.files.journal import FileJournal
 from kanal.connections.files.loading import FileLoad
@@ -21,61 +21,19 @@ from kanal.connections.files.naming import filled, has_place, scope, whole_patte
 from kanal.connections.files.packing import ending_of
 from kanal.connections.files.sniffing import sniffed
 from kanal.connections.files.stores import FoundFile, LocalStore, Store, check_pattern, fits
-from kanal.connections.files.writers import Writer, writer_of
+from kanal.connections.files.table import FileTable
+from kanal.connections.files.writers import writer_of
 from kanal.connections.journal import LoadedFile
 from kanal.connections.plain import PlainCatalogue, PlainConnection, PlainTables
 from kanal.connections.reading import Reading
 from kanal.connections.roles import Reads, Writes
-from kanal.core.columns import SourceColumn
 from kanal.core.errors import KanalError, counted, listed
 from kanal.core.faults import Fault
 from kanal.core.frame import BadLine, SourceBatch
 from kanal.core.nearest import did_you_mean
-from kanal.core.types import BIGINT, TEXT, TIMESTAMPTZ
 
 if TYPE_CHECKING:
     import sqlalchemy as sa
-
-#: What is known of each row beside its values, with its type.
-OF_ROWS = {"file.name": TEXT, "file.line": BIGINT, "file.modified": TIMESTAMPTZ}
-
-
-class FileTable(TableInfo, frozen=True):
-    """The table that the files of a pattern make. `form` is the format that the job gives, `differ` what is done with a
-    file whose columns are others."""
-
-    form: Any = None
-    differ: str = "fail"
-    #: True if files that cannot be read are left out.
-    lenient: bool = False
-    #: True while one looks at the files: the rows before a damage are read, and the damage is a bad line.
-    explored: bool = False
-    #: The file whose columns these are.
-    first: str = ""
-    #: What was guessed of how they are written, in sentences.
-    guessed: tuple[str, ...] = ()
-    #: The files to be read, where these are not all that there are when the reading begins.
-    files: tuple[FoundFile, ...] | None = None
-    #: Of files that are written: who writes them, by which columns they are divided, and how many rows each takes.
-    writer: type[Writer] | None = None
-    partition_by: tuple[str, ...] = ()
-    file_rows: int | None = None
-
-    def source_columns(self) -> dict[str, SourceColumn]:
-        """The columns, and what is known of each row: the file, the line, and when the file was modified."""
-        return {**super().source_columns(), **{name: SourceColumn(kind, kind) for name, kind in OF_ROWS.items()}}
-
-    def given_back(self, name: str, values: pa.Array) -> pa.Array:
-        """Values of a column as the files give them back."""
-        if self.writer is None or not self.form.escape_formulas:
-            return values
-        rows, _ = self.writer.stored(pa.RecordBatch.from_arrays([values], names=[name]), self.form)
-        return rows.column(0)
-
-    def column(self, name: str) -> ColumnInfo | None:
-        """The column of a name, or what is known of each row by that name."""
-        kind = OF_ROWS.get(name)
-        return super().column(name) if kind is None else ColumnInfo(name, str(kind), kind, kind)
 
 
 class FolderCatalogue(PlainCatalogue):
@@ -267,7 +225,7 @@ class Folder(PlainConnection):
     def load(self) -> Iterator[FileLoad]:
         """A transaction: files become visible together when it is committed."""
         self.journal.catch_up()
-        load = FileLoad(self)
+        load = FileLoad(self, self.store)
         try:
             yield load
         finally:

@@ -10,7 +10,7 @@ import datetime as dt
 import hashlib
 import json
 from collections.abc import Collection, Sequence
-from typing import TYPE_CHECKING, Any, cast
+from typing import Any, Protocol, cast
 
 from msgspec.structs import asdict
 
@@ -19,10 +19,13 @@ from kanal.connections.journal import LoadedFile, Progress, Watermark, gone_on_e
 from kanal.connections.loading import Load
 from kanal.core.errors import KanalError
 
-if TYPE_CHECKING:
-    from kanal.connections.files.loading import FileLoad
-
 _COMMIT = "commit-"
+
+
+class KeepsNotes(Protocol):
+    """A load into files, with what is to be remembered with its commit, by name; None is forgotten."""
+
+    notes: dict[str, str | None]
 
 
 class FileJournal:
@@ -74,7 +77,7 @@ class FileJournal:
         if found is None or found["owner"] != owner:
             raise gone_on_elsewhere()
         content = {"progress": done.content(), "owner": owner, "token": token}
-        cast("FileLoad", load).notes[_name("progress", token, step)] = json.dumps(content)
+        cast("KeepsNotes", load).notes[_name("progress", token, step)] = json.dumps(content)
 
     def _entry(self, token: str, step: str) -> dict[str, Any] | None:
         text = self.store.note(_name("progress", token, step))
@@ -135,7 +138,7 @@ class FileJournal:
             "expression": expression,
         }
         text = None if watermark is None else json.dumps(content)
-        cast("FileLoad", load).notes[_name("watermark", job, step)] = text
+        cast("KeepsNotes", load).notes[_name("watermark", job, step)] = text
 
     def note_read(self, load: Load, job: str, step: str, moment: dt.datetime) -> None:
         """Do nothing: files cannot take part in an exchange."""
@@ -163,7 +166,7 @@ class FileJournal:
 
     def _keep_files(self, load: Load, job: str, step: str, files: dict[str, LoadedFile]) -> None:
         content = {"job": job, "step": step, "files": [asdict(files[name]) for name in sorted(files)]}
-        cast("FileLoad", load).notes[_name("files", job, step)] = json.dumps(content)
+        cast("KeepsNotes", load).notes[_name("files", job, step)] = json.dumps(content)
 
 
 def _name(kind: str, *parts: str) -> str:

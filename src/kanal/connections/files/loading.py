@@ -5,25 +5,25 @@ from __future__ import annotations
 import contextlib
 import uuid
 from collections.abc import Iterator, Sequence
-from typing import IO, TYPE_CHECKING, Any
+from typing import IO, Any
 
 import numpy as np
 import pyarrow as pa
 from msgspec import Struct, field
 
+from kanal.connections.base import Target
 from kanal.connections.description import TableInfo
 from kanal.connections.files.formats import format_of
+from kanal.connections.files.journal import FileJournal
 from kanal.connections.files.naming import RunMark, as_part, filled, has_place, scope, values_of
-from kanal.connections.files.stores import FoundFile, Receipt
+from kanal.connections.files.stores import FoundFile, Receipt, Store
+from kanal.connections.files.table import FileTable
 from kanal.connections.files.writers import Writer, packed
 from kanal.connections.loading import RefusedRow
 from kanal.connections.plain import PlainLoad
 from kanal.core.conversions import converter
 from kanal.core.errors import KanalError
 from kanal.core.types import TEXT
-
-if TYPE_CHECKING:
-    from kanal.connections.files.folder import FileTable, Folder
 
 #: Files of one load that are written at the same time.
 _MOST_OPEN = 500
@@ -58,10 +58,10 @@ class _Written(Struct):
 class FileLoad(PlainLoad):
     """One load into a place of files."""
 
-    def __init__(self, target: Folder) -> None:
+    def __init__(self, target: Target, store: Store) -> None:
         super().__init__(target)
-        self._store = target.store
-        self._journal = target.journal
+        self._store = store
+        self._journal = FileJournal(store)
         self._mark = RunMark()
         self._tables: dict[str, _Written] = {}
         self._ready: list[Receipt] = []
