@@ -24,11 +24,13 @@ from kanal.core.tally import Tally
 from kanal.core.transformation import (
     rejects_of_bad_lines,
 )
-from kanal.runner.contest import ByTurns, LastRow
+from kanal.runner.competition import Competition
+from kanal.runner.contest import LastRow
 from kanal.runner.incremental import Increment
 from kanal.runner.limits import limit_rejects
 from kanal.runner.new_files import NewFiles
 from kanal.runner.own_lookups import OwnLookups
+from kanal.runner.prepared import Prepared
 from kanal.runner.set_aside import SetAside
 from kanal.runner.source_rows import SourceRows
 from kanal.runner.staged_rows import EncodedRows
@@ -46,7 +48,7 @@ from kanal.runner.stages import (
     taken,
     through,
 )
-from kanal.runner.step_state import OnBatch, Prepared, SharedLoad
+from kanal.runner.step_state import OnBatch, SharedLoad
 from kanal.runner.step_writing import StepWriting
 from kanal.runner.stream import (
     read_ahead,
@@ -81,9 +83,9 @@ class PipelineStep(StepWriting):
             for batch in batches:
                 self._go_on()
                 prepared = self._prepare(batch)
-                self._compete(prepared, None)
-                for beaten in self._contest.settle() if self._contest is not None else ():
-                    self._settle(beaten, prepared.tally, prepared.rejects)
+                self._competition.compete(prepared, None)
+                for beaten in self._competition.rest():
+                    self._competition.settle(beaten, prepared.tally, prepared.rejects)
                 prepared.tally.rejected = len(prepared.rejects)
                 withdrawn = 0 if prepared.gone is None else int(prepared.gone[prepared.good].sum())
                 prepared.tally.inserted = len(prepared.good) - withdrawn
@@ -125,8 +127,8 @@ class PipelineStep(StepWriting):
         claims += [Claim(check.unique, check.name) for check in plan.checks if check.unique]
         last_wins = plan.settings.duplicates == "last"
         form = partial(plan.target.key_form, plan.target_table)
-        self._claims = Claims(claims, form, last_wins) if claims else None
-        self._contest = ByTurns(self._claims) if self._claims is not None else None
+        claimed = Claims(claims, form, last_wins) if claims else None
+        self._competition = Competition(plan, self.moment, self._look_up, claimed, self._resolve)
         self._deleted = 0
 
     def _run_as_one(self) -> None:
@@ -144,11 +146,12 @@ class PipelineStep(StepWriting):
                 rule.keep(rows)
             if self._own is not None:
                 stack.enter_context(closing(self._own))
-            self._kept = stack.enter_context(closing(SetAside[SourceBatch]())) if rule.gathers else None
-            if self._contest is not None:
+            competition = self._competition
+            competition.kept = stack.enter_context(closing(SetAside[SourceBatch]())) if rule.gathers else None
+            if competition.contest is not None:
                 if plan.writing.last_wins:
-                    self._contest = LastRow()
-                stack.enter_context(closing(self._contest))
+                    competition.contest = LastRow()
+                stack.enter_context(closing(competition.contest))
             if batches is not None or not self._moved(rule):
                 batches = stack.enter_context(self._batches(plan.reading)) if batches is None else batches
                 # One thread reads, one computes, this one writes.
@@ -158,7 +161,7 @@ class PipelineStep(StepWriting):
             self._go_on()
             self._write_waiting(rule)
             started = time.perf_counter()
-            for tally, rejects in self._finish(rule):
+            for tally, rejects in self._competition.finish(rule):
                 if tally != Tally() or rejects:
                     self._log(None, tally, rejects, time.perf_counter() - started)
                 started = time.perf_counter()
@@ -236,7 +239,6 @@ class PipelineStep(StepWriting):
         """Each batch in a transaction of its own, which records how far the source has been read."""
         plan = self.plan
         assert self.record is not None
-        self._kept = None
         reading = plan.reading
         last: Position = ()
         if self.begun is not None:
@@ -245,7 +247,7 @@ class PipelineStep(StepWriting):
             self.kept, self.kept_batches = replace(self.begun.tally), self.begun.batches
             if self._increment is not None:
                 self._increment.go_on(self.begun.greatest)
-            if last and (self._claims is not None or self._checked):
+            if last and (self._competition.claims is not None or self._checked):
                 self._look_back(replace(reading, after=last, up_to=True))
             reading = replace(reading, after=last)
             self.notes.append(f"it went on after {self.kept.read:,} rows that were committed before")
@@ -261,15 +263,15 @@ class PipelineStep(StepWriting):
                     continue
                 with self._load_for_batch() as (load, rule):
                     self._encode(prepared, rule)
-                    self._compete(prepared, rule)
+                    self._competition.compete(prepared, rule)
                     started = time.perf_counter()
-                    self._kept = SetAside[SourceBatch]() if rule.gathers else None
+                    kept = self._competition.kept = SetAside[SourceBatch]() if rule.gathers else None
                     tally, rejects = self._write(prepared, rule)
-                    for more, found in self._finish(rule):
+                    for more, found in self._competition.finish(rule):
                         tally.add(more)
                         rejects += found
-                    if self._kept is not None:
-                        self._kept.close()
+                    if kept is not None:
+                        kept.close()
                     # Logged first: a reject that was logged in vain is taken back, one that was not would be lost.
                     self._log(prepared, tally, rejects, time.perf_counter() - started)
                     limit_rejects(plan, self.tally, final=False)
@@ -326,8 +328,8 @@ class PipelineStep(StepWriting):
                 if refused:
                     texts = batch.row_texts(keep)
                     keep = [row for row in keep if tuple(texts[row][name] for name in order) not in refused]
-                self._compete(self._prepare(batch.take(np.array(keep, dtype=np.intp))), None)
-                for _ in self._contest.settle() if self._contest is not None else ():
+                self._competition.compete(self._prepare(batch.take(np.array(keep, dtype=np.intp))), None)
+                for _ in self._competition.rest():
                     pass  # they were decided when their batch was committed
 
     def _keys_of_the_source(self) -> list[pa.RecordBatch]:
@@ -337,7 +339,7 @@ class PipelineStep(StepWriting):
         with self._source_rows.batches(plan.keys_reading, everything=True) as batches:
             for batch in batches:
                 self._go_on()
-                found.append(self._keys_of(batch))
+                found.append(self._competition.keys_of(batch))
         return found
 
     def stop(self) -> None:
@@ -401,7 +403,8 @@ class PipelineStep(StepWriting):
         """The rest of that way, of rows that are wanted."""
         made = through(self._making, batch)
         good = made.good
-        keyed = self._claims.keys_of(taken(made.stored, good)) if self._claims is not None and len(good) else None
+        claims = self._competition.claims
+        keyed = claims.keys_of(taken(made.stored, good)) if claims is not None and len(good) else None
         prepared = Prepared(
             batch=made.source,
             made=made.made,
@@ -434,7 +437,7 @@ class PipelineStep(StepWriting):
         own, gone_on = self._own, 1
         while own is not None and own.waiting.rows:
             started = time.perf_counter()
-            tally, rejects = self._finish_rule(rule)
+            tally, rejects = self._competition.finish_rule(rule)
             if tally != Tally() or rejects:
                 self._log(None, tally, rejects, time.perf_counter() - started)
             self._look_up.read_again(own.names, rule.load)
@@ -448,5 +451,5 @@ class PipelineStep(StepWriting):
                 gone_on += free.rows
                 if free.rows:
                     prepared = self._made(Batch(free, Tally(read=free.rows)), rule, started)
-                    self._compete(prepared, rule)
+                    self._competition.compete(prepared, rule)
                     self._write_one(prepared, rule)

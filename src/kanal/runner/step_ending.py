@@ -12,19 +12,20 @@ from kanal.core.change_values import change_value
 from kanal.core.errors import KanalError
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.reasons import Reason
-from kanal.core.rejects import Reject, target_row
+from kanal.core.rejects import Reject, row_key, target_row
 from kanal.core.tally import Tally
 from kanal.core.transformation import convert_columns
 from kanal.runlog import BatchRecord
 from kanal.runner.limits import limit_deletes, limit_rejects, limits_deletes, require_rows
 from kanal.runner.new_files import finish_files
+from kanal.runner.prepared import Prepared
 from kanal.runner.replay import NUMBER
-from kanal.runner.second_chances import SecondChances
-from kanal.runner.step_state import Prepared
+from kanal.runner.stages import Rows
+from kanal.runner.step_state import StepState
 from kanal.runner.write_rules import Exchange, WriteRule
 
 
-class StepEnding(SecondChances):
+class StepEnding(StepState):
     """The part of a step that comes after its rows, before they are committed."""
 
     def after_commit(self) -> None:
@@ -121,6 +122,13 @@ class StepEnding(SecondChances):
             return self.plan.target.storable(self.plan.target_table, row)[0]
 
         rule.exchange = Exchange(stored(increment.watermark), stored(theirs), stored(settled))
+
+    def _resolve(self, batch: SourceBatch, rows: Rows) -> None:
+        """Note which rejects of earlier runs are rows that this one loads."""
+        if self.earlier and self.plan.row_key and len(rows):
+            texts = batch.row_texts(list(range(batch.rows)))
+            for row in rows.tolist():
+                self.resolved.update(self.earlier.get(row_key(texts[row], self.plan.row_key), ()))
 
     def _log(self, prepared: Prepared | None, tally: Tally, rejects: list[Reject], writing: float) -> None:
         if self.replayed is not None:

@@ -8,59 +8,27 @@ import threading
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
-import pyarrow as pa
 from msgspec import Struct, field
 
 from kanal.connections.journal import Progress
 from kanal.connections.loading import Load, RefusedRow
 from kanal.connections.reading import Breaker
-from kanal.core.claims import Claims, Keyed
 from kanal.core.errors import KanalError
-from kanal.core.frame import SourceBatch
 from kanal.core.rejects import Reject
 from kanal.core.tally import Tally
 from kanal.runlog import BatchRecord
-from kanal.runner.contest import Contest
+from kanal.runner.competition import Competition
 from kanal.runner.incremental import Increment
 from kanal.runner.job_plan import PipelinePlan
 from kanal.runner.new_files import NewFiles
 from kanal.runner.own_lookups import OwnLookups
 from kanal.runner.replay import Rejected
-from kanal.runner.set_aside import SetAside
 from kanal.runner.source_rows import SourceRows
-from kanal.runner.staged_rows import EncodedRows, Mask
-from kanal.runner.stages import LookUp, Rows, Stage, Where
+from kanal.runner.stages import LookUp, Stage, Where
 from kanal.runner.write_rules import WriteRule, rule_for
 
 #: Called after each batch with its counts and seconds, and its rejects.
 OnBatch = Callable[[BatchRecord, list[Reject]], None]
-
-
-class Prepared(Struct):
-    """A batch ready to be written: its rows, which of them, which over earlier rows of the load, and which not.
-
-    `made` are the rows as the mapping makes them, `rows` the same as the target stores them. `offered` are the rows
-    that may be written, with their keys in `keyed`. After the contest for the keys, `good` are the winners.
-    """
-
-    batch: SourceBatch
-    made: pa.RecordBatch
-    rows: pa.RecordBatch
-    encoded: EncodedRows
-    offered: Rows
-    good: Rows
-    replacing: Rows
-    bad: Rows
-    tally: Tally
-    rejects: list[Reject]
-    seconds: float
-    keyed: Keyed | None = None
-    #: How many rows are undecided, since others have their keys.
-    undecided: int = 0
-    #: Which rows of the batch say that the target's row of their key is to go.
-    gone: Mask | None = None
-    #: Rows of the batch that wait for others of this load, and are counted once it is known what becomes of them.
-    held: SourceBatch | None = None
 
 
 class OpenEnds(KanalError):
@@ -169,12 +137,10 @@ class StepState:
     _arriving: list[Stage] = dataclasses.field(init=False, default_factory=list)
     _making: list[Stage] = dataclasses.field(init=False, default_factory=list)
     _checked: bool = dataclasses.field(init=False, default=False)
-    _claims: Claims | None = dataclasses.field(init=False, default=None)
-    _contest: Contest | None = dataclasses.field(init=False, default=None)
+    _competition: Competition = dataclasses.field(init=False)
     _deleted: int = dataclasses.field(init=False, default=0)
     #: How many rows the target had, if a share of them is asked for.
     _rows_before: int = dataclasses.field(init=False, default=0)
-    _kept: SetAside[SourceBatch] | None = dataclasses.field(init=False, default=None)
     #: Of an exchange, up to where the other way has carried the target's changes.
     _theirs: Any = dataclasses.field(init=False, default=None)
     _own: OwnLookups | None = dataclasses.field(init=False, default=None)

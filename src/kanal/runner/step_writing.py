@@ -16,9 +16,9 @@ from kanal.core.tally import Tally, add_writes
 from kanal.core.transformation import rejects_of
 from kanal.runner.limits import limit_rejects
 from kanal.runner.messages import Stopped
+from kanal.runner.prepared import Prepared
 from kanal.runner.stages import keys_in_target, refusals, taken
 from kanal.runner.step_ending import StepEnding
-from kanal.runner.step_state import Prepared
 from kanal.runner.stream import Ahead
 from kanal.runner.write_rules import WriteRule
 
@@ -50,7 +50,7 @@ class StepWriting(StepEnding):
         unheard: list[_Sent] = []
         for prepared in ready:
             self._go_on()
-            self._compete(prepared, rule)
+            self._competition.compete(prepared, rule)
             if not self._send(prepared, unheard, rule):
                 self._hear(unheard, rule)
                 if not self._send(prepared, unheard, rule):
@@ -109,7 +109,7 @@ class StepWriting(StepEnding):
         """The rest of a batch's way: write it, and count; its counts and all its rejects."""
         if prepared.held is not None and self._own is not None:
             self._own.waiting.add(prepared.held)
-            rule.keep(self._keys_of(prepared.held))
+            rule.keep(self._competition.keys_of(prepared.held))
         return self._counted(prepared, rule.write(prepared.encoded), rule)
 
     def _counted(self, prepared: Prepared, written: Written, rule: WriteRule) -> tuple[Tally, list[Reject]]:
@@ -129,11 +129,12 @@ class StepWriting(StepEnding):
         rejects = prepared.rejects + rejects_of(batch, refused, would_be=keys_in_target(self.plan, prepared.rows))[0]
         if len(prepared.bad):
             rule.keep(prepared.rows.take(pa.array(prepared.bad)))
-        if self._kept is not None:
+        if self._competition.kept is not None:
             offered = prepared.offered
-            self._kept.add(batch if len(offered) == batch.rows else batch.take(offered))
+            self._competition.kept.add(batch if len(offered) == batch.rows else batch.take(offered))
         add_writes(tally, written)
         tally.rejected = len(rejects)
-        self._resolve(batch, np.delete(prepared.good, places), np.delete(prepared.replacing, over))
-        self._note_refusals(prepared, places, over)
+        self._resolve(batch, np.delete(prepared.good, places))
+        self._resolve(batch, np.delete(prepared.replacing, over))
+        self._competition.note_refusals(prepared, places, over)
         return tally, rejects

@@ -171,6 +171,7 @@ class PortionStep(PipelineStep):
         """The faults of good rows that the load which publishes the ranges has found."""
         if not self._known:
             return []
+        claims = self._competition.claims
         refused: list[RefusedRow] = []
         found: Tagged = []
         contents = cast(Any, self.rule.stage).hashes(taken(rows, good)).view(np.int64)
@@ -181,8 +182,8 @@ class PortionStep(PipelineStep):
             fault = known.pop(0)
             if isinstance(fault, RefusedRow):
                 refused.append(replace(fault, place=place))
-            elif self._claims is not None:
-                claim, row = self._claims.claims[fault], int(good[place])
+            elif claims is not None:
+                claim, row = claims.claims[fault], int(good[place])
                 values = [value_text(rows.column(name)[row].as_py(), rows.column(name).type) for name in claim.columns]
                 found.append(claim.fault(row, values))
         return found + refusals(refused, rows, good)
@@ -241,7 +242,8 @@ class PublishStep(PipelineStep):
         filled = [(number, portion) for number, portion in enumerate(self.portions) if portion.there.count]
         waiting = [load.portion(merging, merging.columns, portion.place, portion.there) for _, portion in filled]
         known: list[tuple[int, int, Known]] = []
-        for place, claim in enumerate(self._claims.claims if self._claims is not None else ()):
+        claims = self._competition.claims
+        for place, claim in enumerate(claims.claims if claims is not None else ()):
             later = load.doubled(waiting, claim.columns)
             known += [(filled[row.portion][0], row.content, place) for row in later]
         if known:
