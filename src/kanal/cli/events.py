@@ -15,7 +15,7 @@ from kanal.runner.events import events_to
 
 
 class _Events(logging.FileHandler):
-    """Appends events to a file; where that fails, as on a full disk, it says so once, and the run goes on."""
+    """Appends events to a file. If that fails, for example on a full disk, it reports this once, and the run continues."""
 
     _failed = False
 
@@ -25,7 +25,7 @@ class _Events(logging.FileHandler):
             self._failed = True
             error = sys.exc_info()[1]
             why = getattr(error, "strerror", None) or error
-            print(f"kanal: events cannot be written to {self.baseFilename}: {why}; the run goes on.", file=sys.stderr)
+            print(f"kanal: events cannot be written to {self.baseFilename}: {why}; the run continues.", file=sys.stderr)
 
     def close(self) -> None:
         with suppress(OSError):

@@ -1,4 +1,4 @@
-"""Sets how often Python looks for objects that nothing refers to any more."""
+"""Sets how often Python collects unused objects."""
 
 from __future__ import annotations
 

@@ -354,9 +354,8 @@ _Least = Annotated[int | str | None, BeforeValidator(lambda v: None if v is None
 
 
 class History(Model):
-    """How versions of a row are kept: the target's columns that say from when until when a version is valid, and which
-    is current, and the one that numbers the versions; the expression of a change's moment; and columns that are
-    overwritten in all versions."""
+    """How versions of a row are kept: the target's columns for the beginning and the end of a version, for the current
+    one and for a number; the expression of a change's moment; and columns that are overwritten in all versions."""
 
     from_: str = Field(alias="from")
     until: str

@@ -31,7 +31,7 @@ from kanal.runner.write_rules import WriteRule
 
 
 class Competition:
-    """The rows of a step that compete for their keys. `resolve` is told which rows of a batch are loaded after all."""
+    """The rows of a step that compete for their keys. `resolve` is called with the rows of a batch that are loaded."""
 
     def __init__(
         self,

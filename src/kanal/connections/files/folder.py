@@ -68,7 +68,7 @@ class FolderCatalogue(PlainCatalogue):
     def describe(self, schema: str | None, table: str) -> TableInfo:
         """The table that the files of a pattern form, in the format that the first readable one seems to have.
 
-        Raises KanalError if there is no file, or none that can be read.
+        Raises KanalError if no file exists or can be read.
         """
         pattern = _pattern(schema, table)
         errors = []
@@ -99,7 +99,7 @@ class FolderCatalogue(PlainCatalogue):
         return known
 
     def _files(self, pattern: str) -> list[FoundFile]:
-        """The files of a pattern; raises KanalError if there are none."""
+        """The files of a pattern; raises KanalError if no file fits it."""
         check_pattern(pattern)
         self._check()
         found = self.store.find(pattern)
@@ -318,7 +318,7 @@ def _parts(file: FoundFile, table: FileTable, reading: Reading) -> Iterator[Part
 
 
 def _unreadable(file: FoundFile, why: str) -> Part:
-    """No rows, and a bad line that stands for the file."""
+    """No rows, and a bad line that represents the whole file."""
     return Part([], 0, {}, np.zeros(0, dtype=np.int64), [BadLine(file.name, 1, "", why, whole=True)])
 
 

@@ -23,7 +23,7 @@ _COMMIT = "commit-"
 
 
 class KeepsNotes(Protocol):
-    """A load into files, with what is to be remembered with its commit, by name; None is forgotten."""
+    """A load into files, and the notes to keep with its commit, by name; None deletes a note."""
 
     notes: dict[str, str | None]
 

@@ -51,7 +51,7 @@ def endings_of(name: str) -> tuple[str, str]:
 
 
 def ending_of(file: FoundFile) -> str:
-    """The ending that stands for the format of a file: of an archive such as tolls.zip, that of the file in it.
+    """The ending that determines the format of a file. For an archive such as tolls.zip, the file in it counts.
 
     Raises KanalError if the archive is damaged, or has more or less than one file.
     """

@@ -12,7 +12,7 @@ from kanal.connections.files.writers import Writer
 from kanal.core.columns import SourceColumn
 from kanal.core.types import BIGINT, TEXT, TIMESTAMPTZ
 
-#: What is known of each row beside its values, with its type.
+#: The file, line and time of each row, as columns with their types.
 OF_ROWS = {"file.name": TEXT, "file.line": BIGINT, "file.modified": TIMESTAMPTZ}
 
 
@@ -28,17 +28,17 @@ class FileTable(TableInfo, frozen=True):
     explored: bool = False
     #: The file whose columns these are.
     first: str = ""
-    #: What was guessed of how they are written, in sentences.
+    #: Guesses about their format, in sentences.
     guessed: tuple[str, ...] = ()
     #: The files to be read, where these are not all that there are when the reading begins.
     files: tuple[FoundFile, ...] | None = None
-    #: Of files that are written: who writes them, by which columns they are divided, and how many rows each takes.
+    #: For files to be written: the writer, the columns that divide them, and the number of rows of each.
     writer: type[Writer] | None = None
     partition_by: tuple[str, ...] = ()
     file_rows: int | None = None
 
     def source_columns(self) -> dict[str, SourceColumn]:
-        """The columns, and what is known of each row: the file, the line, and when the file was modified."""
+        """The columns, and the file, the line and the time of modification of each row."""
         return {**super().source_columns(), **{name: SourceColumn(kind, kind) for name, kind in OF_ROWS.items()}}
 
     def given_back(self, name: str, values: pa.Array) -> pa.Array:
@@ -49,6 +49,6 @@ class FileTable(TableInfo, frozen=True):
         return rows.column(0)
 
     def column(self, name: str) -> ColumnInfo | None:
-        """The column of a name, or what is known of each row by that name."""
+        """The column of a name, also if it holds the file, line or time of a row."""
         kind = OF_ROWS.get(name)
         return super().column(name) if kind is None else ColumnInfo(name, str(kind), kind, kind)

@@ -51,7 +51,7 @@ class DuckDBTableDefinitions(TableDefinitions):
         return column  # a sequence of it could not go on after the greatest number that is loaded
 
     def surrogate(self, table: str, name: str) -> ColumnInfo:
-        # Its rows are numbered by a sequence alone, so that no loaded number can be greater.
+        # Only a sequence numbers its rows, so no loaded number can be greater.
         sequence = self._quoted(f"{table}_{name}_seq").replace("'", "''")
         column = self.new_column(name, BIGINT, nullable=False, in_key=True)
         return replace(column, numbered=True, default=f"nextval('{sequence}')")

@@ -21,8 +21,8 @@ if TYPE_CHECKING:
 class Scope(Struct, frozen=True):
     """The names an expression may use: columns of the row, columns of its look-ups, parameters, the user's functions.
 
-    `place` says in messages where the columns are, for instance `passage_book`. `unresolved` names look-ups whose
-    columns are not known because of a problem that is reported at the look-up.
+    `place` names the table in messages, such as `passage_book`. `unresolved` contains look-ups whose columns are
+    unknown because of a problem that is reported at the look-up.
     """
 
     columns: Mapping[str, SqlType]
