@@ -15,7 +15,7 @@ from kanal.runner.events import events_to
 
 
 class _Events(logging.FileHandler):
-    """Appends events to a file. If that fails, for example on a full disk, it reports this once, and the run continues."""
+    """Appends events to a file. If that fails, as on a full disk, it reports this once, and the run continues."""
 
     _failed = False
 
