@@ -1,4 +1,4 @@
-"""What of a source is new to a pipeline: from which change value on, and where its watermark moves to."""
+"""The rows of a source that are new to a pipeline: the first change value to read, and the next watermark."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class Increment(Struct):
     low: Any
     #: Rows at `low` itself are loaded already: they would be appended twice, or come back once they are deleted.
     beyond_low: bool
-    #: Rows without a change value are rejected where they would be loaded anew with each run.
+    #: Rows without a change value are rejected if each run would load them again.
     rejects_unclear: bool
     #: True if the table is loaded the other way too.
     exchanged: bool = False
@@ -40,7 +40,7 @@ class Increment(Struct):
 
     @classmethod
     def of(cls, plan: PipelinePlan, since: SincePlan, job: str, moment: dt.datetime, writes: bool) -> Increment:
-        """What is new now, by the target's watermark; raises KanalError where it is to keep one and cannot."""
+        """The range that is new now, by the target's watermark; raises KanalError if the target cannot keep one."""
         journal = plan.target.journal
         if writes:
             journal.make_watermarks_ready()
@@ -83,14 +83,14 @@ class Increment(Struct):
 
     @property
     def windows(self) -> tuple[Window, ...]:
-        """What the source is asked for, where the change value is one of its columns."""
+        """The windows to request from the source, if the change value is one of its columns."""
         since = self.since
         if since.column is None or (self.low is None and since.high is None):
             return ()
         return (Window(since.column, self.low, since.high, with_null=since.nullable and not since.bounded),)
 
     def only_new(self, frame: Frame) -> tuple[SourceBatch, list[Reject]]:
-        """The new rows of a batch, and the rejects of rows of which that cannot be told. The others are not counted."""
+        """The new rows of a batch, and rejects of rows whose change value is unclear. Other rows are not counted."""
         batch, since = frame.batch, self.since
         inside, unclear, greatest = rows_between(frame, since.change, self.low, since.high, self.beyond_low)
         if greatest is not None and (self.greatest is None or greatest > self.greatest):
@@ -103,7 +103,7 @@ class Increment(Struct):
         return batch if inside.all() else batch.take(np.flatnonzero(inside)), rejects
 
     def go_on(self, greatest: str | None) -> None:
-        """Be told how far an earlier try has come."""
+        """Continue from the greatest change value of an earlier try."""
         self.greatest = None if greatest is None else change_value(greatest, self.since.change.type)
 
     def move(self, load: Load) -> None:

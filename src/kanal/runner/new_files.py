@@ -1,4 +1,4 @@
-"""Of a pipeline that loads each file once: which files are new, what is remembered of them, and what follows."""
+"""For pipelines that load each file once: finds new files, remembers them, and moves or deletes loaded ones."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ from kanal.runner.job_plan import PipelinePlan
 
 
 class NewFiles(Struct):
-    """The files that a step reads, in the order in which it does, and what it meets in them."""
+    """The files that a step reads, in order, and the numbers of their rows and rejects."""
 
     plan: PipelinePlan
     source: FileSource
@@ -50,7 +50,7 @@ class NewFiles(Struct):
         return made
 
     def _choose(self, loaded: Sequence[LoadedFile]) -> None:
-        """Tell new files from those that were loaded, by name, size and time, or else by their content."""
+        """Find the new files by name, size and time, or by their content."""
         table = self.plan.reading.table
         found = self.source.files_of(table)
         once = self.plan.settings.files_once and not self.plan.all_files
@@ -90,7 +90,7 @@ class NewFiles(Struct):
         self.table = self.source.with_files(table, chosen)
 
     def _leave_out(self, known: LoadedFile, name: str, modified: str) -> None:
-        """Leave out a file that was loaded, by its name or another; what follows then, follows with it too."""
+        """Leave out a file that was loaded before, under this name or another; it is moved or deleted like that one."""
         self._left_out += 1
         pending = self._what_follows(name)
         if known.name != name:
@@ -120,7 +120,7 @@ class NewFiles(Struct):
         self._rejected.update(reject.row.get("file.name") for reject in rejects)
 
     def _set_aside(self) -> list[LoadedFile]:
-        """Entries by which files that cannot be read are moved after the commit, if the pipeline moves them."""
+        """Entries that move unreadable files after the commit, if the pipeline moves them."""
         bad = self.plan.settings.bad_file
         if isinstance(bad, str):
             return []

@@ -22,7 +22,7 @@ Lookups = Sequence[tuple[LookupPlan, LookupTable]]
 
 
 class Waits(Enum):
-    """For what rows wait: for others that are not written; or else for what is not there; or for nothing any more."""
+    """The reason why rows wait: others are not written yet, or the looked-up row is missing; or they wait no more."""
 
     FOR_OTHERS = "for others"
     FOR_THE_MISSING = "for the missing"
@@ -32,9 +32,9 @@ class Waits(Enum):
 class OwnLookups:
     """A step's look-ups in its own target, and the rows that wait for others.
 
-    While rows are read, those wait that find nothing, and those that find what this load may change. Then, round by
-    round, those go on that look up none of the waiting rows; if there are none, rows look each other up in a circle,
-    and those go on that find something; and at last all.
+    While rows are read, a row waits if it finds nothing, or finds a row that this load may change. Each round then
+    releases the rows that look up no waiting row. If all rows wait for each other in a circle, the rows that find
+    something are released, and finally all.
     """
 
     def __init__(self, plan: PipelinePlan, names: frozenset[str], moment: dt.datetime) -> None:
@@ -47,7 +47,7 @@ class OwnLookups:
         self._keys: dict[str, Hashes] | None = None
 
     def next_round(self, lookups: Lookups, gone_on: int) -> Iterator[SourceBatch]:
-        """The rows that wait, after a round in which so many have gone on; now `holds_back` tells which still wait."""
+        """The waiting rows, after a round that released `gone_on` rows; `holds_back` finds the rows that still wait."""
         modes = list(Waits)
         self._waits = Waits.FOR_OTHERS if gone_on else modes[modes.index(self._waits) + 1]
         rows, self.waiting = self.waiting, SetAside[SourceBatch]()
@@ -78,7 +78,7 @@ class OwnLookups:
         return missing
 
     def _keys_of(self, rows: SetAside[SourceBatch], lookups: Lookups) -> dict[str, Hashes]:
-        """By look-up, the keys by which rows that wait will be found; of those alone whose keys the mapping fills."""
+        """The keys of the waiting rows, by look-up, for look-ups whose key columns the mapping fills."""
         wanted = {plan.name: plan.keys for plan, _ in lookups if plan.name in self.names}
         columns = {column.name: column for column in self._plan.columns}
         found: dict[str, list[Hashes]] = {
@@ -101,5 +101,5 @@ class OwnLookups:
         return {name: np.concatenate(parts) for name, parts in found.items() if parts}
 
     def close(self) -> None:
-        """Take away what waits."""
+        """Remove the waiting rows."""
         self.waiting.close()

@@ -34,7 +34,7 @@ class Prepared(Struct):
     keyed: Keyed | None = None
     #: How many rows are undecided, since others have their keys.
     undecided: int = 0
-    #: Which rows of the batch say that the target's row of their key is to go.
+    #: The rows whose keys are to be deleted in the target.
     gone: Mask | None = None
     #: Rows of the batch that wait for others of this load, and are counted once it is known what becomes of them.
     held: SourceBatch | None = None

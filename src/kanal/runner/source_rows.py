@@ -29,8 +29,8 @@ Batches = AbstractContextManager[Iterator[SourceBatch]]
 class SourceRows(Struct, frozen=True):
     """The rows of a pipeline's source.
 
-    `break_off` ends a statement under way. With `within`, they are read as that load sees them. `replayed` rows are
-    read instead of the source. `increment` says which rows are new, and `files` which files.
+    `break_off` cancels a running statement. With `within`, the rows are read as this load sees them. `replayed` rows
+    are read instead of the source. `increment` chooses the new rows, and `files` the new files.
     """
 
     plan: PipelinePlan
@@ -94,7 +94,7 @@ class SourceRows(Struct, frozen=True):
         plan, source = self.plan, self.plan.source
         assert plan.split_by is not None and plan.settings.split is not None
         parts = min(plan.settings.split.parts, _READERS)
-        # More ranges than readers, so that none has much more to do than the others, where an index finds them.
+        # If an index finds the ranges, there are more of them than readers, so that all readers end together.
         table = plan.reading.table
         indexed = any(key and key[0] == plan.split_by.name for key in (table.primary_key, *table.unique))
         windows = ranges(plan, parts * 8 if indexed else parts)

@@ -35,16 +35,16 @@ class Writing(Struct, frozen=True):
     key: tuple[str, ...]
     rule: type[WriteRule]
     delete_missing: bool = False
-    #: True where a source without rows leaves a table without rows.
+    #: True if a source without rows empties the table.
     empties_all: bool = False
     #: True if rows replace others of the same load.
     replacing: bool = False
-    #: True where each batch is committed, so that its rows are written when it ends.
+    #: True if each batch is committed, so that its rows are written when it ends.
     by_batch: bool = False
-    #: References that are filled in once later steps have loaded, and the key by which their rows are found then.
+    #: References that are filled in after later steps have loaded, and the key that identifies their rows.
     open_references: tuple[ForeignKey, ...] = ()
     filling_key: tuple[str, ...] = ()
-    #: Where every version of a row is kept.
+    #: The columns of a history, if every version of a row is kept.
     history: HistoryColumns | None = None
 
     @property
@@ -54,7 +54,7 @@ class Writing(Struct, frozen=True):
 
     @property
     def merging(self) -> Merging:
-        """How rows meet those that the table has."""
+        """How rows are merged with the rows of the table."""
         settings = self.settings
         update, insert = settings.matched == "update", settings.not_matched == "insert"
         later = self.open_references, self.filling_key
@@ -64,18 +64,18 @@ class Writing(Struct, frozen=True):
 
     @property
     def inserting(self) -> Merging:
-        """How rows are put beside those that the table has."""
+        """How rows are added to the rows of the table."""
         return Merging(self.table, self.columns, (), False, True, None, self.open_references, self.filling_key)
 
 
 class EncodedRows(Struct, frozen=True):
-    """Rows, and the same in the form in which the load inserts them."""
+    """Rows, also in the form that the load inserts."""
 
     rows: pa.RecordBatch
     content: Any
-    #: Of rows that wait in a stage, their numbers.
+    #: The numbers of rows that wait in a stage.
     numbers: Numbers | None = None
-    #: Which of them say that the target's rows of their keys are to go.
+    #: The rows whose keys are to be deleted in the target.
     withdrawn: Mask | None = None
 
 
@@ -133,7 +133,7 @@ class StagedRows:
         self.stage.take_out([*numbers.tolist(), *(-1 - numbers).tolist()])
 
     def add(self, encoded: EncodedRows) -> Written:
-        """Put a batch by; the places of rows that cannot be, since a value is none of its column's, count from 0."""
+        """Add a batch to the stage; the places of refused rows, whose values do not fit their columns, count from 0."""
 
         def put(start: int, stop: int) -> Written:
             part = encoded.rows.slice(start, stop - start)

@@ -179,11 +179,11 @@ class PipelineStep(StepWriting):
 
     @property
     def _may_move(self) -> bool:
-        """True where the target's engine may take the rows by itself."""
+        """True if the target's engine may copy the rows by itself."""
         return self.plan.may_move and self.replayed is None and self.plan.keys_reading is None
 
     def _moved(self, rule: WriteRule) -> bool:
-        """Have the target's engine take the rows by itself; False where it did not, and has changed nothing."""
+        """Let the target's engine copy the rows by itself; False if it did not, and changed nothing."""
         started = time.perf_counter()
         names = {column.name: str(column.unchanged) for column in self.plan.columns}
         written = rule.move(self.plan.reading.table, names)
@@ -231,7 +231,7 @@ class PipelineStep(StepWriting):
         shared.closing.append(rule)
 
     def _stop_reading(self, error: type[BaseException] | None, *_: object) -> None:
-        """Where the load has failed, break off the reader, which could go on for long."""
+        """Stop the reader if the load has failed; it could continue for a long time."""
         if error is not None:
             self._break_reading()
 
@@ -296,7 +296,7 @@ class PipelineStep(StepWriting):
 
     @contextmanager
     def _load_for_batch(self) -> Iterator[tuple[Load, WriteRule]]:
-        """A transaction for one batch; before the first one the target is emptied, where it is to be."""
+        """A transaction for one batch; the first one empties the target if the write rule does."""
         plan = self.plan
         writing = replace(plan.writing, by_batch=True)
         first = self.kept is None
@@ -318,7 +318,7 @@ class PipelineStep(StepWriting):
             yield load, rule
 
     def _look_back(self, reading: Reading) -> None:
-        """Go through rows that are committed, for the keys that they have; those that were refused have none."""
+        """Read committed rows again, for their keys; refused rows hold no key."""
         order = self.plan.reading.order_by
         refused = {tuple(row.get(name) for name in order) for row in self.refused_before}
         with self._batches(reading) as batches:
@@ -333,7 +333,7 @@ class PipelineStep(StepWriting):
                     pass  # they were decided when their batch was committed
 
     def _keys_of_the_source(self) -> list[pa.RecordBatch]:
-        """The keys of all rows of the source, those that are not new too, as the target stores them."""
+        """The keys of all rows of the source, new or not, as the target stores them."""
         plan, found = self.plan, list[pa.RecordBatch]()
         assert plan.keys_reading is not None
         with self._source_rows.batches(plan.keys_reading, everything=True) as batches:
@@ -367,7 +367,7 @@ class PipelineStep(StepWriting):
     def _read_columns(
         self, database: Source, table: TableInfo, columns: Sequence[str], within: Load | None = None
     ) -> dict[str, Column]:
-        """Columns of a table, as a load sees them, or the shared transaction where it is in that database."""
+        """Columns of a table, as a load sees them, or as the shared transaction does if it is in that database."""
         return database.read_columns(table, columns, within or self._within(database), self._break_reading)
 
     def _within(self, database: Connection) -> Load | None:

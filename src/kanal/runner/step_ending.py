@@ -1,4 +1,4 @@
-"""What a step does once its rows are written: deletions, limits, watermarks, sequences; and how it logs."""
+"""The end of a step, after its rows are written: deletions, limits, watermarks and sequences; and its log."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ class StepEnding(StepState):
     """The part of a step that comes after its rows, before they are committed."""
 
     def after_commit(self) -> None:
-        """Do with the files that were loaded what the pipeline says."""
+        """Move or delete the loaded files, as the pipeline requires."""
         if self._files is not None and self.plan.takes_files:
             try:
                 self.notes += finish_files(self.plan, self.job)
@@ -37,7 +37,7 @@ class StepEnding(StepState):
                 self.notes.append(f"its files could not be seen to: {error.what}; the next run tries it again")
 
     def _delete_rest(self, rule: WriteRule, load: Load) -> None:
-        """Delete what is missing in the source, and what referred to it is gone by now; say which rows stay."""
+        """Delete rows that are missing in the source, now that rows which referred to them are gone; list rows that stay."""
         deleted, left = rule.delete_rest()
         table = self.plan.target_table.name
         if left and self.plan.writing.rule.empties:
@@ -84,7 +84,7 @@ class StepEnding(StepState):
         self.tally.require_balance()
 
     def _number_on(self, load: Load) -> None:
-        """Have what numbers the target's rows go on after those that were loaded."""
+        """Let the sequence of the target continue after the loaded numbers."""
         if not self._writes:  # a sequence that was set stays so when all else is undone
             return
         notes = load.settle(self.plan.target_table, self.plan.writing.columns)
@@ -108,7 +108,7 @@ class StepEnding(StepState):
         return carried, carried if found.is_settled(overlap) else carried - overlap
 
     def _tell_exchange(self, rule: WriteRule) -> None:
-        """Tell a merge up to where the exchange that it is one way of has carried changes."""
+        """Give a merge the change values up to which its exchange has loaded in both directions."""
         exchange, increment, by = self.plan.exchange, self._increment, self.plan.settings.newer_by
         if exchange is None or increment is None or by is None:
             return

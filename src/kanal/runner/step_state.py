@@ -1,4 +1,4 @@
-"""Where a step stands: what it was given, what it counts, and what it has read beforehand."""
+"""The state of a step: its plan and options, its counts, and the objects that it uses."""
 
 from __future__ import annotations
 
@@ -50,7 +50,7 @@ class SharedLoad(Struct):
     load: Load
     emptied: dict[str, tuple[WriteRule, int]] = field(default_factory=dict)
     left_open: dict[str, WriteRule] = field(default_factory=dict)
-    #: What deletes, once all steps have loaded, the rows that are missing in the source; by step, in their order.
+    #: Functions that delete the rows missing in the source after all steps have loaded; by step, in order.
     deleting: dict[str, Callable[[Load], None]] = field(default_factory=dict)
     closing: list[WriteRule] = field(default_factory=list)
 
@@ -77,7 +77,7 @@ class SharedLoad(Struct):
         self.left_open.clear()
 
     def empty(self, plan: PipelinePlan) -> None:
-        """Empty the target of a step that does so, before any of the steps loads."""
+        """Empty the target of a step before any step loads, if its write rule empties it."""
         rule = rule_for(self.load, plan.writing)
         if rule.empties:
             self.emptied[plan.name] = rule, rule.begin().deleted
@@ -95,10 +95,10 @@ class StepState:
     tally: Tally = dataclasses.field(default_factory=Tally)
     batches: int = 0
     notes: list[str] = dataclasses.field(default_factory=list)
-    #: Rejected rows to be read instead of the source, and of them those that were rejected again.
+    #: Rejected rows to read instead of the source, and the numbers of rows that were rejected again.
     replayed: Rejected | None = None
     rejected_again: set[int] = dataclasses.field(default_factory=set)
-    #: What an earlier try has committed, of a step that commits batch by batch.
+    #: The progress that an earlier try has committed, if the step commits batch by batch.
     begun: Progress | None = None
     #: Records, within a load, what is committed with it.
     record: Callable[[Load, Progress], None] | None = None
@@ -106,26 +106,26 @@ class StepState:
     on_load: Callable[[Load], None] = lambda load: None
     #: Called at last before the commit.
     before_commit: Callable[[], None] = lambda: None
-    #: The counts of what is committed, of a step that commits batch by batch, and of how many batches.
+    #: The counts and the number of committed batches, if the step commits batch by batch.
     kept: Tally | None = None
     kept_batches: int = 0
     #: Rows that the target refused in an earlier try, of a step that commits batch by batch.
     refused_before: Sequence[Mapping[str, str | None]] = ()
-    #: Rejects of earlier runs, by the key of their source row, and those of them that this step loads after all.
+    #: Rejects of earlier runs, by the key of their source row; `resolved` are the rejects that this step loads.
     earlier: Mapping[str, Sequence[int]] = dataclasses.field(default_factory=dict)
-    #: Rows that are known to refer to none that will come, by what they would be in the target.
+    #: Rows that refer to rows which will not come, by the key that they would have in the target.
     open_ends: Mapping[str, RefusedRow] = dataclasses.field(default_factory=dict)
     resolved: set[int] = dataclasses.field(default_factory=set)
-    #: True while it is asked to commit: what becomes of it cannot be told then.
+    #: True during the commit, whose result is unknown if the connection fails.
     committing: bool = False
-    #: True where all is undone in the end, and nothing may be left behind.
+    #: True if the step is rolled back at the end and must leave no traces.
     rehearsal: bool = False
     apart: bool = False
     _writes: bool = True
     _stop: threading.Event = dataclasses.field(default_factory=threading.Event)
     _break: Breaker = dataclasses.field(default_factory=Breaker)
     _break_reading: Breaker = dataclasses.field(default_factory=Breaker)
-    # What it reads beforehand, and where it stands.
+    # Set when the step begins.
     _on_batch: OnBatch = dataclasses.field(init=False, default=lambda record, rejects: None)
     _shared: SharedLoad | None = dataclasses.field(init=False, default=None)
     _increment: Increment | None = dataclasses.field(init=False, default=None)
@@ -133,7 +133,7 @@ class StepState:
     _look_up: LookUp = dataclasses.field(init=False)
     _where: Where = dataclasses.field(init=False)
     _source_rows: SourceRows = dataclasses.field(init=False)
-    #: What a batch goes through until its rows are known to be wanted, and then until they compete for their keys.
+    #: The stages that choose rows of a batch, and the stages after them, up to the competition for keys.
     _arriving: list[Stage] = dataclasses.field(init=False, default_factory=list)
     _making: list[Stage] = dataclasses.field(init=False, default_factory=list)
     _checked: bool = dataclasses.field(init=False, default=False)
@@ -141,6 +141,6 @@ class StepState:
     _deleted: int = dataclasses.field(init=False, default=0)
     #: How many rows the target had, if a share of them is asked for.
     _rows_before: int = dataclasses.field(init=False, default=0)
-    #: Of an exchange, up to where the other way has carried the target's changes.
+    #: In an exchange: how far the other direction has loaded the target's changes.
     _theirs: Any = dataclasses.field(init=False, default=None)
     _own: OwnLookups | None = dataclasses.field(init=False, default=None)

@@ -22,9 +22,8 @@ from kanal.runner.step_ending import StepEnding
 from kanal.runner.stream import Ahead
 from kanal.runner.write_rules import WriteRule
 
-#: Of batches that were sent, it is asked what the target makes of them once they come to so many bytes, so many seconds
-#: after the first of them, or when nothing follows for so many. They are kept till then, since after a refusal they are
-#: written one by one.
+#: The target is asked to confirm sent batches after this number of bytes, this many seconds after the first one, or when
+#: no batch follows for this many seconds. They are kept until then, because they are written one by one after a refusal.
 _BYTES_UNHEARD, _SECONDS_UNHEARD, _SECONDS_IDLE = 4 * 1024 * 1024, 0.25, 0.05
 
 
@@ -45,8 +44,8 @@ class StepWriting(StepEnding):
             raise Stopped
 
     def _write_all(self, ready: Ahead[Prepared], rule: WriteRule) -> None:
-        """Write batches as they come. To a target that can be sent several before it says what it makes of them, they
-        are, since its answer costs time; of those that it does not take all, each is written by itself."""
+        """Write batches as they come. If the target can confirm several batches at once, they are sent ahead, because each
+        answer takes time; if it refuses a row, each of these batches is written separately."""
         unheard: list[_Sent] = []
         for prepared in ready:
             self._go_on()
@@ -76,8 +75,8 @@ class StepWriting(StepEnding):
         return True
 
     def _hear(self, unheard: list[_Sent], rule: WriteRule) -> None:
-        """Hear what the target makes of batches that were sent, and log them; write them again one by one where it has
-        not taken all, and so none."""
+        """Wait until the target has confirmed the sent batches, and log them. If it refused a row, it has rolled all of
+        them back, so write them one by one."""
         if not unheard:
             return
         started = time.perf_counter()
@@ -113,7 +112,7 @@ class StepWriting(StepEnding):
         return self._counted(prepared, rule.write(prepared.encoded), rule)
 
     def _counted(self, prepared: Prepared, written: Written, rule: WriteRule) -> tuple[Tally, list[Reject]]:
-        """What comes after the rows of a batch that come by themselves: those that replace others, and the counts."""
+        """Write the rows of a batch that replace others, after its other rows; the counts and rejects."""
         batch, tally = prepared.batch, prepared.tally
         refused = refusals(written.refused, prepared.rows, prepared.good)
         places, over = [row.place for row in written.refused], list[int]()

@@ -21,17 +21,17 @@ _END = object()
 
 
 class Ahead(Iterator[Item]):
-    """Items that other threads put into a queue, until so many have ended."""
+    """Items that other threads put into a queue, until all of these threads have ended."""
 
     def __init__(self, ready: queue.SimpleQueue[object], room: threading.Semaphore, threads: int) -> None:
         self._ready = ready
         self._room = room
         self._left = threads
-        #: What has been taken out of the queue beforehand.
+        #: Items that were taken out of the queue in advance.
         self._next: list[object] = []
 
     def follows(self, seconds: float) -> bool:
-        """Wait up to so many seconds for what comes next; False where nothing does."""
+        """Wait for the next item, for at most this many seconds; False if none comes."""
         if not self._next:
             with suppress(queue.Empty):
                 self._next.append(self._ready.get(timeout=seconds))

@@ -51,18 +51,18 @@ class WriteRule:
     #: What the target must be able to do, and which rights its user needs.
     needs: ClassVar[frozenset[Writes]]
     rights: ClassVar[tuple[str, ...]] = ("insert",)
-    #: True where rows are told apart by a key.
+    #: True if a key identifies the rows.
     needs_key: ClassVar[bool] = False
-    #: True where the target's rows are removed first.
+    #: True if the target's rows are removed first.
     empties: bool = False
-    #: True where to load the same rows again changes nothing.
+    #: True if loading the same rows again changes nothing.
     repeatable: ClassVar[bool] = True
-    #: True where rows are put by, and written by `finish`; and where they then meet those that are there by their key.
+    #: True if rows are collected and written by `finish`; and if they are then merged with existing rows by their key.
     gathers: ClassVar[bool] = False
     by_key: ClassVar[bool] = False
-    #: True where every version of a row is kept.
+    #: True if every version of a row is kept.
     keeps_versions: ClassVar[bool] = False
-    #: True where rows may be inserted as they are, beside Kanal.
+    #: True if the database itself may insert all rows unchanged.
     inserts_all: ClassVar[bool] = False
 
     def __init__(self, load: Load, writing: Writing) -> None:
@@ -70,7 +70,7 @@ class WriteRule:
         self.writing = writing
         #: The run's moment, as a row of the one column from which the versions of a history are valid.
         self.moment: pa.RecordBatch | None = None
-        #: Where the table is loaded the other way too: up to where either way has carried it.
+        #: In an exchange: how far either direction has loaded the table.
         self.exchange: Exchange | None = None
         #: What is worth knowing of the load.
         self.notes: list[str] = []
@@ -81,7 +81,7 @@ class WriteRule:
 
     @classmethod
     def adding(cls) -> type[WriteRule]:
-        """The rule by which more rows are added to what it has written."""
+        """The rule that adds more rows to the rows written before."""
         return cls
 
     def begin(self) -> Written:
@@ -89,7 +89,7 @@ class WriteRule:
         return Written()
 
     def encode(self, rows: pa.RecordBatch, withdrawn: Mask | None = None) -> EncodedRows:
-        """A batch ready for `write`. Batches are encoded in order, beside the writing of those before."""
+        """A batch ready for `write`. Batches are encoded in order, while earlier ones are written."""
         del withdrawn
         direct = rows.num_rows and self._staged is None
         return EncodedRows(rows, self.load.encode(self.writing.table, rows) if direct else None)
@@ -114,7 +114,7 @@ class WriteRule:
 
     @property
     def may_send(self) -> bool:
-        """True where batches may be sent before the target says what it makes of those before."""
+        """True if batches may be sent before the target has confirmed earlier ones."""
         return (
             Writes.STREAM in self.load.target.writes
             and self._staged is None
@@ -122,18 +122,18 @@ class WriteRule:
         )
 
     def send(self, encoded: EncodedRows) -> int | None:
-        """Send a batch to a target that says by `confirm` what it makes of it; how many bytes it is, None where it was
-        not sent since those before are to be confirmed first."""
+        """Send a batch that `confirm` confirms later; its size in bytes, or None if it was not sent because earlier
+        batches must be confirmed first."""
         if not encoded.rows.num_rows:
             return 0
         return cast(StreamLoad, self.load).send(self.writing.table, encoded.content)
 
     def confirm(self) -> None:
-        """Wait for what becomes of what was sent; raises RowsRefused, with none of it written."""
+        """Wait until the sent batches are written; raises RowsRefused, with all of them rolled back."""
         cast(StreamLoad, self.load).confirm()
 
     def sent(self, encoded: EncodedRows) -> Written:
-        """What became of a batch that was sent and confirmed."""
+        """The counts of a batch that was sent and confirmed."""
         return Written(inserted=encoded.rows.num_rows)
 
     def _write_staged(self, rows: pa.RecordBatch) -> Written:
@@ -176,15 +176,15 @@ class WriteRule:
         return None
 
     def keep(self, rows: pa.RecordBatch) -> None:
-        """Be told of rejected rows, whose keys the source has all the same."""
+        """Note rejected rows, whose keys exist in the source all the same."""
 
     def finish(self) -> Written:
         """Write what was put by; the places of refused rows count from 0 at the first row of the load."""
         return Written()
 
     def delete_rest(self) -> tuple[int, list[dict[str, str | None]]]:
-        """Delete what could not be deleted before, for what referred to it; how many rows, and the keys of those that
-        stay."""
+        """Delete rows that could not be deleted before, because others referred to them; the number of deleted rows, and
+        the keys of rows that stay."""
         return 0, []
 
     def move(self, source: TableInfo, names: Mapping[str, str]) -> Written | None:
@@ -200,7 +200,7 @@ class WriteRule:
         """Do what is left to do once all rows are written; raises IndexesRefused."""
 
     def close(self) -> None:
-        """Take away what was made for the load alone, where the transaction goes on for other steps."""
+        """Remove temporary tables of the load, since the transaction continues for other steps."""
         if self._merge is not None:
             self._merge.close()
         if self._staged is not None:
@@ -240,7 +240,7 @@ class Truncate(WriteRule):
 
     def __init__(self, load: Load, writing: Writing) -> None:
         super().__init__(load, writing)
-        #: What makes the indexes again that were taken away for the time of the load.
+        #: The dropped indexes, to be created again after the load.
         self._dropped: Any = None
 
     def begin(self) -> Written:
@@ -281,7 +281,7 @@ class Merge(WriteRule):
         self._kept: Stage | None = None
         self._keyless = 0
         self._deleted_missing = False
-        #: The keys of the rows that came, where rows that did not have to stay for what refers to them.
+        #: The keys of the rows that came, if missing rows have to stay because others refer to them.
         self._keys: Stage | None = None
         self._settled: Stage | None = None
 
@@ -425,7 +425,7 @@ class Merge(WriteRule):
             )
 
     def _source_is_empty(self) -> bool:
-        """True for a source without rows, of which more is to be believed than that all rows are gone."""
+        """True for a source without rows, since an empty source is more likely a mistake than a deletion of all rows."""
         if self.staged or self._kept is not None or self.writing.empties_all:
             return False
         self.notes.append("the source had no rows, so none were deleted: set max_deletes to allow it")
@@ -451,7 +451,7 @@ class Merge(WriteRule):
                 "correct what the target refuses",
             ) from None
         if not all_gone:
-            # The rows are taken out of the stage when they are merged; what is missing is told by their keys.
+            # Merged rows leave the stage, so their keys are kept to find the missing rows.
             self._keys = self._made("_keys", self.writing.key)
             if self._settled is not None:
                 self._keys.spare_newer(self._settled)
@@ -545,7 +545,7 @@ class Portioned(Merge):
 
     @property
     def kept(self) -> PortionRows | None:
-        """The keys of rejected rows that wait too; None where none are kept."""
+        """The waiting keys of rejected rows, or None if none are kept."""
         return None if self._kept is None else PortionRows(self._kept.rows, self._kept.rows)
 
     @property
@@ -567,12 +567,12 @@ WRITE_RULES: dict[str, type[WriteRule]] = {rule.name: rule for rule in (Append, 
 
 
 def rule_of(settings: Settings) -> type[WriteRule]:
-    """The write rule that a pipeline asks for."""
+    """The write rule of a pipeline."""
     return WRITE_RULES[settings.write]
 
 
 def can_stage(load: Load) -> bool:
-    """True where rows may wait in the target before they are written."""
+    """True if rows may wait in the target before they are written."""
     return Writes.MERGE in load.target.writes and load.may_stage()
 
 
