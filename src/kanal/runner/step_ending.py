@@ -37,7 +37,7 @@ class StepEnding(StepState):
                 self.notes.append(f"its files could not be seen to: {error.what}; the next run tries it again")
 
     def _delete_rest(self, rule: WriteRule, load: Load) -> None:
-        """Delete rows that are missing in the source, now that rows which referred to them are gone; list rows that stay."""
+        """Delete rows that are missing in the source, after the rows that referred to them; list rows that stay."""
         deleted, left = rule.delete_rest()
         table = self.plan.target_table.name
         if left and self.plan.writing.rule.empties:

@@ -22,8 +22,8 @@ from kanal.runner.step_ending import StepEnding
 from kanal.runner.stream import Ahead
 from kanal.runner.write_rules import WriteRule
 
-#: The target is asked to confirm sent batches after this number of bytes, this many seconds after the first one, or when
-#: no batch follows for this many seconds. They are kept until then, because they are written one by one after a refusal.
+#: The target is asked to confirm sent batches after this number of bytes, this many seconds after the first one, or
+#: when no batch follows for this many seconds. They are kept until then: after a refusal, they are written one by one.
 _BYTES_UNHEARD, _SECONDS_UNHEARD, _SECONDS_IDLE = 4 * 1024 * 1024, 0.25, 0.05
 
 
@@ -44,8 +44,8 @@ class StepWriting(StepEnding):
             raise Stopped
 
     def _write_all(self, ready: Ahead[Prepared], rule: WriteRule) -> None:
-        """Write batches as they come. If the target can confirm several batches at once, they are sent ahead, because each
-        answer takes time; if it refuses a row, each of these batches is written separately."""
+        """Write batches as they come. If the target can confirm several batches at once, they are sent ahead, because
+        each answer takes time; if it refuses a row, each of these batches is written separately."""
         unheard: list[_Sent] = []
         for prepared in ready:
             self._go_on()

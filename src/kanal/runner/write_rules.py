@@ -183,8 +183,8 @@ class WriteRule:
         return Written()
 
     def delete_rest(self) -> tuple[int, list[dict[str, str | None]]]:
-        """Delete rows that could not be deleted before, because others referred to them; the number of deleted rows, and
-        the keys of rows that stay."""
+        """Delete rows that could not be deleted before, because others referred to them; the number of deleted rows,
+        and the keys of rows that stay."""
         return 0, []
 
     def move(self, source: TableInfo, names: Mapping[str, str]) -> Written | None:
@@ -425,7 +425,7 @@ class Merge(WriteRule):
             )
 
     def _source_is_empty(self) -> bool:
-        """True for a source without rows, since an empty source is more likely a mistake than a deletion of all rows."""
+        """True for a source without rows, which is more likely a mistake than a deletion of all rows."""
         if self.staged or self._kept is not None or self.writing.empties_all:
             return False
         self.notes.append("the source had no rows, so none were deleted: set max_deletes to allow it")
