@@ -48,7 +48,7 @@ def functions() -> str:
     """The tables of functions, by group."""
     lines: list[str] = []
     for group in dict.fromkeys(entry.group for entry in all_functions()):
-        lines += [f"### {group}", "", "| function | does | for instance | gives |", "|---|---|---|---|"]
+        lines += [f"### {group}", "", "| function | does | example | gives |", "|---|---|---|---|"]
         for entry in all_functions():
             if entry.group == group:
                 signature, example = (text.replace("|", "\\|") for text in (entry.signature, entry.example[0]))
@@ -70,7 +70,7 @@ def reasons() -> str:
 
 def conversions() -> str:
     """The table of conversions."""
-    rows = ["| from | to | what happens | for instance |", "|---|---|---|---|"]
+    rows = ["| from | to | what happens | example |", "|---|---|---|---|"]
     for one in sorted(all_examples(), key=lambda one: (one.source.value, one.target.value)):
         given = ", ".join(f"{name} = {_toml(getattr(one.options, name))}" for name in sorted(one.options.given()))
         with_options = f" with `{given}`" if given else ""

@@ -18,7 +18,7 @@ class Reason(StrEnum):
 
     NOT_A_NUMBER = "not_a_number", "the text cannot be read as a number"
     NOT_A_DATE = "not_a_date", "the text is not a date or time in the expected form, or no such day exists"
-    NOT_A_BOOLEAN = "not_a_boolean", "the value is none of the words or numbers that mean true or false"
+    NOT_A_BOOLEAN = "not_a_boolean", "the value is not one of the words or numbers for true and false"
     OUT_OF_RANGE = (
         "out_of_range",
         "the value lies outside what the type can hold, or the arithmetic has no result",

@@ -166,7 +166,7 @@ def conversion(source: Family, target: Family, value: str, result: str, **option
 
     def register(factory: Factory) -> Factory:
         _CONVERSIONS[source, target] = factory
-        meaning = "The value stays what it is." if factory is Direct else inspect.getdoc(factory) or ""
+        meaning = "The value is unchanged." if factory is Direct else inspect.getdoc(factory) or ""
         _EXAMPLES.append(Example(source, target, value, result, Options(**options), meaning))
         return factory
 

@@ -445,7 +445,7 @@ class DoubleToInteger(_NumberToNumber):
 
 @conversion(Family.DOUBLE, Family.DECIMAL, "0.1", "0.10")
 class DoubleToDecimal(_NumberToNumber):
-    """Floating values to decimals, by the shortest decimal text that stands for them."""
+    """Floating values to decimals, by their shortest decimal text."""
 
     def __init__(self, source: SqlType, target: SqlType, options: Options) -> None:
         super().__init__(source, target, options)

@@ -171,7 +171,7 @@ class _FromText(Conversion):
 
 @conversion(Family.TEXT, Family.DATE, "31.12.2025", "2025-12-31", format="%d.%m.%Y")
 class TextToDate(_FromText):
-    """Text to a date; a format that also has a time must say midnight."""
+    """Text to a date; if the format also has a time, it must be midnight."""
 
     iso = ISO_DATE
     what = "date"
@@ -290,7 +290,7 @@ conversion(Family.DATE, Family.TIMESTAMP, "2025-01-31", "2025-01-31 00:00:00")(D
 
 @conversion(Family.TIMESTAMP, Family.DATE, "2025-01-31 10:15:00", "2025-01-31", rounding="floor")
 class TimestampToDate(Conversion):
-    """A timestamp to its day; a time of day other than midnight is refused unless rounding says to drop it."""
+    """A timestamp to its day; a time of day other than midnight is refused unless rounding allows dropping it."""
 
     options = frozenset({"rounding"})
 
@@ -344,7 +344,7 @@ class TimestampToTimestamptz(_Zoned):
     Family.TIMESTAMPTZ, Family.TIMESTAMP, "2025-07-01 10:00:00Z", "2025-07-01 12:00:00", time_zone="Europe/Amsterdam"
 )
 class TimestamptzToTimestamp(_Zoned):
-    """A moment to what clocks in the zone showed."""
+    """A moment to the time that clocks in the zone showed."""
 
     def quick(self, values: pa.Array) -> tuple[pa.Array, Mask]:
         numbers = values.cast(pa.int64()).fill_null(0).to_numpy(zero_copy_only=False)

@@ -299,7 +299,7 @@ class BinaryToUuid(Conversion):
 
 @conversion(Family.TEXT, Family.JSON, '{"a": 1.10}', '{"a": 1.10}')
 class TextToJson(Conversion):
-    """Text that must be one JSON document (RFC 8259); it is kept as it is written."""
+    """Text that must be one JSON document (RFC 8259); it is not changed."""
 
     def quick(self, values: pa.Array) -> tuple[pa.Array, Mask]:
         return only(values, np.zeros(len(values), dtype=np.bool_)), decided(values, np.zeros(len(values), np.bool_))

@@ -97,7 +97,7 @@ def _one_more_digit(types: list[SqlType]) -> SqlType:
 
 @function("round(decimal, integer) -> decimal", ("round(1.005, 2)", "1.010"), _GROUP, returns=_one_more_digit)
 def round_digits(frame: Frame, number: pa.Array, digits: pa.Array) -> pa.Array:
-    """The number rounded to so many decimals, halves away from zero."""
+    """The number rounded to this number of decimals, halves away from zero."""
     return _round_digits(frame, number, digits, "half_towards_infinity")
 
 
@@ -115,7 +115,7 @@ def round_double(_: Frame, number: pa.Array) -> pa.Array:
 
 @function("trunc(decimal, integer) -> decimal", ("trunc(1.299, 2)", "1.290"), _GROUP, returns=_one_more_digit)
 def trunc_digits(frame: Frame, number: pa.Array, digits: pa.Array) -> pa.Array:
-    """The number cut to so many decimals."""
+    """The number cut to this number of decimals."""
     return _round_digits(frame, number, digits, "towards_zero")
 
 
@@ -157,7 +157,7 @@ def exp(frame: Frame, number: pa.Array) -> pa.Array:
 
 @function("power(double, double) -> double", ("power(2, 10)", "1024"), _GROUP)
 def power(frame: Frame, base: pa.Array, exponent: pa.Array) -> pa.Array:
-    """The base to the power of the exponent; rejected where that is no real number."""
+    """The base to the power of the exponent; rejected if the result is not a real number."""
     whole = mask_of(pc.equal(pc.trunc(exponent), exponent))
     root = mask_of(pc.less(base, 0.0)) & ~whole & mask_of(pc.is_finite(exponent))
     zero = mask_of(pc.equal(base, 0.0)) & mask_of(pc.less(exponent, 0.0))

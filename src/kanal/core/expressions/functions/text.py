@@ -133,7 +133,7 @@ def substring(frame: Frame, text: pa.Array, start: pa.Array, length: pa.Array | 
 
 @function("left(text, integer) -> text", ("left('Sluis', 3)", "Slu"), _GROUP)
 def left(_: Frame, text: pa.Array, count: pa.Array) -> pa.Array:
-    """The first characters; with a negative count, all but so many last ones."""
+    """The first characters; with a negative count, all but that number of last ones."""
     same = _one(count)
     if isinstance(same, int) and 0 <= same < 2**31:
         return pc.utf8_slice_codeunits(text, 0, same)
@@ -143,13 +143,13 @@ def left(_: Frame, text: pa.Array, count: pa.Array) -> pa.Array:
 
 @python_function("right(text, integer) -> text", ("right('Sluis', 3)", "uis"), _GROUP)
 def right(text: str, count: int) -> str:
-    """The last characters; with a negative count, all but so many first ones."""
+    """The last characters; with a negative count, all but that number of first ones."""
     return (text[-count:] if count else "") if count >= 0 else text[-count:]
 
 
 @function("strpos(text, text) -> integer", ("position('l' IN 'Sluis')", "2"), _GROUP)
 def strpos(_: Frame, text: pa.Array, part: pa.Array) -> pa.Array:
-    """Where the part first stands in the text, 0 where it does not; also written POSITION(part IN text)."""
+    """The first place of the part in the text, 0 if it does not occur; also written POSITION(part IN text)."""
     same = _one(part)
     if isinstance(same, str) and same.isascii() and mask_of(pc.string_is_ascii(text)).all():
         return pc.add(pc.find_substring(text, pattern=same), 1)
@@ -172,7 +172,7 @@ def replace(_: Frame, text: pa.Array, part: pa.Array, by: pa.Array) -> pa.Array:
 
 @python_function("translate(text, text, text) -> text", ("translate('a-b.c', '-.', '_')", "a_bc"), _GROUP)
 def translate(text: str, characters: str, by: str) -> str:
-    """The text with each of the characters replaced by the one at its place, or removed where there is none."""
+    """The text with each of the characters replaced by the one at its place, or removed if there is none."""
     table: dict[int, str | None] = {}
     for place, character in enumerate(characters):
         table.setdefault(ord(character), by[place] if place < len(by) else None)
@@ -181,7 +181,7 @@ def translate(text: str, characters: str, by: str) -> str:
 
 @python_function("overlay(text, text, integer) -> text", ("overlay('Sxxxs' PLACING 'lui' FROM 2)", "Sluis"), _GROUP)
 def overlay(text: str, by: str, start: int) -> str:
-    """The text with a part, as long as the new one or as FOR says, replaced from a position on."""
+    """The text with a part replaced from a position on: as long as the new text, or as FOR gives."""
     return overlay_for(text, by, start, len(by))
 
 
@@ -191,7 +191,7 @@ def overlay(text: str, by: str, start: int) -> str:
     _GROUP,
 )
 def overlay_for(text: str, by: str, start: int, length: int) -> str:
-    """The text with so many characters replaced from a position on."""
+    """The text with this number of characters replaced from a position on."""
     if start <= 0:
         raise Refusal(Reason.OUT_OF_RANGE, "OVERLAY starts at position 1 or later")
     return text[: start - 1] + by + text[max(0, start - 1 + length) :]
@@ -242,7 +242,7 @@ def reverse(_: Frame, text: pa.Array) -> pa.Array:
 
 @python_function("repeat(text, integer) -> text", ("repeat('ab', 3)", "ababab"), _GROUP)
 def repeat(text: str, count: int) -> str:
-    """The text so many times."""
+    """The text, repeated this number of times."""
     if len(text) * count > 10_000_000:
         raise Refusal(Reason.OUT_OF_RANGE, "a repeated text has at most 10,000,000 characters")
     return text * max(0, count)
@@ -250,7 +250,7 @@ def repeat(text: str, count: int) -> str:
 
 @python_function("split_part(text, text, integer) -> text", ("split_part('AB/12/x', '/', 2)", "12"), _GROUP)
 def split_part(text: str, separator: str, place: int) -> str:
-    """The part at a place, counted from 1, or from the end where negative; an empty text where there is none."""
+    """The part at a place, counted from 1, or from the end if negative; an empty text if there is no such part."""
     if place == 0:
         raise Refusal(Reason.OUT_OF_RANGE, "parts are counted from 1")
     parts = text.split(separator) if separator else [text]
@@ -260,7 +260,7 @@ def split_part(text: str, separator: str, place: int) -> str:
 
 @function("concatenate(text, text) -> text", ("'Ship ' || 7", "Ship 7"), _GROUP)
 def concatenate(_: Frame, a: pa.Array, b: pa.Array) -> pa.Array:
-    """The texts one after the other, NULL where one is; written `a || b`."""
+    """The texts joined, NULL if one is NULL; written `a || b`."""
     return pc.binary_join_element_wise(a, b, "")
 
 
@@ -278,7 +278,7 @@ def concat(_: Frame, *texts: pa.Array) -> pa.Array:
 
 @function("concat_ws(text, value...) -> text", ("concat_ws('-', 'a', NULL, 'b')", "a-b"), _GROUP)
 def concat_ws(_: Frame, separator: pa.Array, *texts: pa.Array) -> pa.Array:
-    """The texts with a separator between, NULLs left out, booleans as t and f; of nothing but NULLs an empty text."""
+    """The texts with a separator between, without NULLs, booleans as t and f; an empty text if all are NULL."""
     nothing = np.ones(len(separator), dtype=np.bool_)
     for values in texts:
         nothing &= ~valid_mask(values)
@@ -382,7 +382,7 @@ def _matches(values: pa.Array, pattern: str, _: object = None) -> pa.Array:
 
 @function("like(text, text, text) -> boolean", ("'Sluis' LIKE 'Sl%'", "true"), "Patterns")
 def like(frame: Frame, text: pa.Array, pattern: pa.Array, escape: pa.Array) -> pa.Array:
-    """`text LIKE pattern [ESCAPE c]`: % stands for any characters, _ for one; the escape is a backslash by default."""
+    """`text LIKE pattern [ESCAPE c]`: % matches any characters, _ matches one; the escape is a backslash by default."""
     same, sign = _one(pattern), _one(escape)
     if isinstance(same, str) and sign == "\\" and not same.endswith("\\"):
         return pc.match_like(text, same)
@@ -422,7 +422,7 @@ def _check_regular(pattern: str | None = None, *others: str | None) -> None:
     check=_check_regular,
 )
 def regexp_like(frame: Frame, text: pa.Array, pattern: pa.Array, flags: pa.Array | None = None) -> pa.Array:
-    """True where the regular expression matches somewhere; flags: i regardless of case, m ^ and $ at every line."""
+    """True if the regular expression matches somewhere; flags: i regardless of case, m ^ and $ at every line."""
     return _by_patterns(frame, text, [pattern] if flags is None else [pattern, flags], linear, _matches)
 
 
