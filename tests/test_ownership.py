@@ -286,6 +286,7 @@ def test_a_file_that_was_never_read_is_never_moved_or_deleted(
             def batch_ends(self, *arguments: object) -> None:
                 self.ended += 1
                 if self.ended == 2:  # both are read, and nothing is committed
+                    time.sleep(1)  # until the reader has seen that nothing follows
                     (folder / "b.csv").write_text("k\nb2\n")
 
         succeeded(made.run(watcher=Replaces()))

@@ -9,6 +9,8 @@ import os
 import re
 import shutil
 import socket
+import subprocess
+import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -257,30 +259,45 @@ def sign_in(browser: Any, address: str) -> None:
     browser.find_element("css selector", ".sign-in button").click()
 
 
-def test_buttons_say_what_they_have_begun(files: Files, cli: Cli, browser: Any) -> None:
+def started_late(task: dict[str, Any]) -> subprocess.Popen[str]:
+    """The process of a run, which takes a while to start."""
+    code = "import time; time.sleep(3); from kanal.service.child import main; main()"
+    command = [sys.executable, "-c", code]
+    process = subprocess.Popen(command, stdin=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    assert process.stdin is not None
+    process.stdin.write(json.dumps(task))
+    process.stdin.close()
+    process.stdin = None
+    return process
+
+
+def test_buttons_say_what_they_have_begun(files: Files, browser: Any, monkeypatch: pytest.MonkeyPatch) -> None:
     """A run that has been asked for is shown as starting at once; a failed one is resumed from its own page."""
     from selenium.webdriver.support.ui import WebDriverWait
 
+    monkeypatch.setattr("kanal.service.service.start", started_late)
     files.database("old.db", "CREATE TABLE t (id INTEGER PRIMARY KEY)", t=[(1,), (2,)])
     files.database("new.db", "CREATE TABLE t (id INTEGER CHECK (id < 2))")
     files.job('[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nreject = "all"\n')
-    shown = lambda text: WebDriverWait(browser, 60).until(  # noqa: E731
-        lambda page: text in page.find_element("css selector", "main").text
+    # By scripts, since the page may replace what it shows between two requests.
+    text, click = (
+        'return document.querySelector("main")?.innerText ?? ""',
+        "setTimeout(() => document.querySelector('button[value={}]').click())",
     )
+    shown = lambda word: WebDriverWait(browser, 60).until(lambda page: word in page.execute_script(text))  # noqa: E731
     with page_of(files, "job.toml", token=True) as (_, address):
         sign_in(browser, address)
         browser.get(address + "/jobs/test")
-        browser.find_element("css selector", "button[value=run]").click()
-        button = browser.find_element("css selector", "button[value=run]")
-        assert button.text == "Starting …"
-        assert not button.is_enabled()
-        assert "starting" in browser.find_element("css selector", ".facts").text
+        browser.execute_script(click.format("run"))
+        shown("Starting …")
+        assert browser.execute_script("return document.querySelector('button[value=run]').disabled") is True
+        assert "starting" in browser.execute_script(text)
         shown("failed")
         browser.get(address + "/jobs/test/runs/1")
         assert not browser.find_elements("css selector", "button[value=run]")
         files.database("new.db", "DROP TABLE t; CREATE TABLE t (id INTEGER)")
-        browser.find_element("css selector", "button[value=resume]").click()
-        assert "starting" in browser.find_element("css selector", ".facts").text
+        browser.execute_script(click.format("resume"))
+        shown("starting")
         shown("good")
     assert files.rows("new.db", "SELECT id FROM t ORDER BY id") == [(1,), (2,)]
 
