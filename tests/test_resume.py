@@ -30,6 +30,7 @@ from kanal.connections.errors import DatabaseError
 from kanal.connections.sql.sqlite import SQLiteLoad
 from test_runs import counts
 from test_servers import job, succeeded
+from unreliable import Between
 
 Places = Callable[[str], Place]
 ROWS = 60_000
@@ -230,25 +231,17 @@ def test_what_follows_a_failure(files: Files, cli: Cli, setting: str, states: li
 # --- a server that goes away ----------------------------------------------------------------------------------------
 
 
-class Cutting:
+class Cutting(Between):
     """Stands before a server, and cuts connections once so many bytes have gone through one of them."""
 
     def __init__(self, port: int, after: int, times: int) -> None:
-        self.port, self.after, self.left = port, after, times
-        self.listener = socket.create_server(("127.0.0.1", 0))
-        self.own_port = self.listener.getsockname()[1]
-        threading.Thread(target=self._accept, daemon=True).start()
+        self.after, self.left = after, times
+        super().__init__(port)
 
-    def _accept(self) -> None:
-        while True:
-            try:
-                client, _ = self.listener.accept()
-            except OSError:
-                return
-            server = socket.create_connection(("127.0.0.1", self.port))
-            passed = [0]
-            for one, other in ((client, server), (server, client)):
-                threading.Thread(target=self._pass_on, args=(one, other, passed), daemon=True).start()
+    def connected(self, client: socket.socket, server: socket.socket) -> None:
+        passed = [0]
+        for one, other in ((client, server), (server, client)):
+            threading.Thread(target=self._pass_on, args=(one, other, passed), daemon=True).start()
 
     def _pass_on(self, one: socket.socket, other: socket.socket, passed: list[int]) -> None:
         try:
@@ -275,7 +268,7 @@ def cutting() -> Iterator[Callable[..., Cutting]]:
 
     yield make
     for one in made:
-        one.listener.close()
+        one.close()
 
 
 def behind(place: Place, proxy: Any) -> Place:

@@ -10,7 +10,33 @@ from collections.abc import Iterator
 FAULTS = ("cut", "lost answer", "late")
 
 
-class Unreliable:
+class Between:
+    """Accepts connections at a port of its own, and opens one to a server for each."""
+
+    def __init__(self, port: int) -> None:
+        self.port = port
+        self.listener = socket.create_server(("127.0.0.1", 0))
+        self.own_port = int(self.listener.getsockname()[1])
+        threading.Thread(target=self._accept, daemon=True).start()
+
+    def close(self) -> None:
+        """Accept no more connections."""
+        self.listener.close()
+
+    def _accept(self) -> None:
+        while True:
+            try:
+                client, _ = self.listener.accept()
+            except OSError:
+                return
+            self.connected(client, socket.create_connection(("127.0.0.1", self.port)))
+
+    def connected(self, client: socket.socket, server: socket.socket) -> None:
+        """Start to pass on what the two send, in threads."""
+        raise NotImplementedError
+
+
+class Unreliable(Between):
     """Passes everything on, until it is armed: then it counts the messages to the server, and spoils one of them.
 
     - `cut`: the message is lost, and its connection with it.
@@ -19,15 +45,12 @@ class Unreliable:
     """
 
     def __init__(self, port: int) -> None:
-        self.port = port
-        self.listener = socket.create_server(("127.0.0.1", 0))
-        self.own_port = self.listener.getsockname()[1]
         self.messages = 0
         self.held = threading.Event()
         self._released = threading.Event()
         self._at, self._fault = 0, ""
         self._lock = threading.Lock()
-        threading.Thread(target=self._accept, daemon=True).start()
+        super().__init__(port)
 
     def arm(self, at: int, fault: str) -> None:
         """Spoil the message of this number, counted from now from 1."""
@@ -43,18 +66,12 @@ class Unreliable:
     def close(self) -> None:
         """Accept no more connections, and hold nothing."""
         self.release()
-        self.listener.close()
+        super().close()
 
-    def _accept(self) -> None:
-        while True:
-            try:
-                client, _ = self.listener.accept()
-            except OSError:
-                return
-            server = socket.create_connection(("127.0.0.1", self.port))
-            deaf = threading.Event()
-            threading.Thread(target=self._requests, args=(client, server, deaf), daemon=True).start()
-            threading.Thread(target=self._answers, args=(server, client, deaf), daemon=True).start()
+    def connected(self, client: socket.socket, server: socket.socket) -> None:
+        deaf = threading.Event()
+        threading.Thread(target=self._requests, args=(client, server, deaf), daemon=True).start()
+        threading.Thread(target=self._answers, args=(server, client, deaf), daemon=True).start()
 
     def _next_fault(self) -> str:
         with self._lock:
