@@ -203,6 +203,27 @@ def test_a_run_does_not_append_again_what_a_killed_one_has_committed(
     assert cli("run", "job.toml", "--anew").returncode == 0
 
 
+@pytest.mark.parametrize("commit", ["step", "batch", "job"])
+@pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
+def test_a_run_does_not_append_again_what_a_killed_one_has_wholly_committed(
+    places: Places, tmp_path: Path, cli: Cli, kind: str, commit: str
+) -> None:
+    old, new = places("sqlite"), places(kind)
+    old.sql("CREATE TABLE s (k integer PRIMARY KEY)", "INSERT INTO s VALUES (1), (2)")
+    new.sql("CREATE TABLE t (k integer)")
+    body = f'[pipeline.t]\nsource = "old:s"\ntarget = "new:t"\ncommit = "{commit}"'
+    job(tmp_path, body, old=old, new=new)
+    assert begun(tmp_path, "run", "log", "end_step", "before", "die").wait(60) == 9
+    for _ in range(2):
+        outcome = cli("run", "job.toml")
+        assert outcome.returncode == 2 and "would append them again" in " ".join(outcome.stderr.split())
+    assert new.rows("SELECT count(*) FROM t") == [(2,)]
+    assert cli("resume").returncode == 0
+    assert new.rows("SELECT count(*) FROM t") == [(2,)]
+    assert cli("run", "job.toml").returncode == 0
+    assert new.rows("SELECT count(*), count(DISTINCT k) FROM t") == [(4, 2)]
+
+
 @pytest.mark.parametrize("commit", ["step", "batch"])
 @pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
 def test_a_run_goes_on_from_a_watermark_that_a_killed_one_has_left(

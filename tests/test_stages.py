@@ -137,7 +137,8 @@ def test_look_up(folder: Files) -> None:
 def test_hold_back(folder: Files) -> None:
     more = '[pipeline.t.lookup.there]\ntable = "new:t"\non = { k = "k" }\n'
     plan = plan_of(folder, more, 'k = "k"\nname = "there.name"')
-    stage = HoldBack(OwnLookups(plan, frozenset({"there"}), MOMENT), looked_up(plan))
+    look_up = looked_up(plan)
+    stage = HoldBack(OwnLookups(plan, frozenset({"there"}), MOMENT), lambda: look_up.tables)
     batch = batch_of()
     batch.tally.read = 4
     batch = stage.take(batch)

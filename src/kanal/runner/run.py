@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import getpass
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Executor
 from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Any
@@ -13,7 +13,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from kanal.connections import open_connection, open_log
-from kanal.connections.journal import kept_expression
+from kanal.connections.journal import Progress, kept_expression
 from kanal.core.change_values import change_text, change_value
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
@@ -71,9 +71,11 @@ def run_job(
     """
     options = options or RunOptions()
     with crew_of(executor) as crew, _ready(job, options.kept, _start_of(job, options), crew) as (plan, log):
-        _settle(plan, log, job.log_name)
+        _settle_replays(plan, log, job.log_name)
+        left = _left_in_targets(plan, log.unfinished(job.log_name))
         if not options.anew:
-            _refuse_half_loaded(plan, log, job)
+            _refuse_half_loaded(left, job)
+        _record_committed(left, log)
         record = log.begin_run(
             job.log_name, file_of(job), seeds_of(plan), without_secrets(job, options.kept), _start_of(job, options)
         )
@@ -121,7 +123,7 @@ def resume_run(
             "run the job again to load its rows once more",
         )
     with crew_of(executor) as crew, _ready(job, record.options, crew=crew) as (plan, log):
-        _settle(plan, log, job.log_name)
+        _settle_replays(plan, log, job.log_name)
         record = log.resume_run(record.run, seeds_of(plan))
         log.remember(record.run, job.log_name, plan.seen)
         log.remember_plan(record.run, job.log_name, outline_of(plan))
@@ -165,7 +167,8 @@ def replay_run(
     kept = ("parameters", "batch_rows", "workers", "create")
     options = {name: value for name, value in record.options.items() if name in kept}
     with crew_of(executor) as crew, _ready(job, options, crew=crew) as (plan, log):
-        _settle(plan, log, job.log_name)
+        _settle_replays(plan, log, job.log_name)
+        _record_committed(_left_in_targets(plan, [record]), log)
         names = _to_replay(log, log.run(record.run, job.log_name), names)
         rejected: dict[str, Rejected] = {name: log.rejected_rows(record.run, name) for name in names}
         rejected = {name: rows for name, rows in rejected.items() if rows}
@@ -201,30 +204,40 @@ def _read_anew(plan: JobPlan, rejected: dict[str, Rejected], log: RunLogStore) -
     keep_only(plan, list(rejected))
 
 
-def _refuse_half_loaded(plan: JobPlan, log: RunLogStore, job: JobDefinition) -> None:
-    """Raise KanalError if an unfinished run has committed rows that this one would append once more."""
-    appending = {
-        step.name: step
-        for step in plan.steps
-        if isinstance(step, PipelinePlan) and not step.writing.rule.repeatable and step.can_leave_progress
-    }
-    for record in log.unfinished(job.log_name) if appending else ():
-        for left in record.steps:
-            step = appending.get(left.step)
-            if step is None or left.status == "succeeded" or not record.token:
+def _left_in_targets(plan: JobPlan, runs: Sequence[RunRecord]) -> list[tuple[RunRecord, PipelinePlan, Progress]]:
+    """The commits that targets have recorded of steps of these runs which did not succeed by the run log."""
+    steps = {step.name: step for step in plan.steps if isinstance(step, PipelinePlan) and step.can_leave_progress}
+    left = []
+    for record in runs:
+        for result in record.steps:
+            step = steps.get(result.step)
+            if step is None or result.status == "succeeded" or not record.token:
                 continue
-            written = 0
             with suppress(KanalError):  # the step reports it if its target cannot be reached
                 found = step.target.journal.recorded(record.token, step.name)
-                if found is not None and not (found.done and step.takes_only_new):
-                    written = found.tally.written
-            if written:
-                file = file_of(job) or "JOB"
-                raise HalfLoaded(
-                    f"Run {record.run} was broken off after {written:,} rows of {step.name} were committed, and this "
-                    "run would append them again",
-                    f"continue it with kanal resume --job {file}, or load all rows with kanal run {file} --anew",
-                )
+                if found is not None:
+                    left.append((record, step, found))
+    return left
+
+
+def _refuse_half_loaded(left: Sequence[tuple[RunRecord, PipelinePlan, Progress]], job: JobDefinition) -> None:
+    """Raise KanalError if an unfinished run has committed rows that another run would append once more."""
+    for record, step, found in left:
+        repeatable = step.writing.rule.repeatable or (found.done and step.takes_only_new)
+        if found.tally.written and not repeatable:
+            file = file_of(job) or "JOB"
+            raise HalfLoaded(
+                f"Run {record.run} was broken off after {found.tally.written:,} rows of {step.name} were committed, "
+                "and this run would append them again",
+                f"continue it with kanal resume --job {file}, or load all rows with kanal run {file} --anew",
+            )
+
+
+def _record_committed(left: Sequence[tuple[RunRecord, PipelinePlan, Progress]], log: RunLogStore) -> None:
+    """Record in the run log that steps have succeeded which their targets have wholly committed."""
+    for record, step, found in left:
+        if found.done:
+            log.was_committed(record.run, step.name, found.tally, found.batches, COMMITTED_BEFORE)
 
 
 def _to_replay(log: RunLogStore, record: RunRecord, names: list[str]) -> list[str]:
@@ -252,21 +265,6 @@ def _to_replay(log: RunLogStore, record: RunRecord, names: list[str]) -> list[st
     if not chosen:
         raise why
     return chosen
-
-
-def _settle(plan: JobPlan, log: RunLogStore, job: str) -> None:
-    """Ask the targets what was committed by runs of a job that died, and record it in the run log."""
-    _settle_replays(plan, log, job)
-    steps = {step.name: step for step in plan.steps if isinstance(step, PipelinePlan) and step.can_leave_progress}
-    for record in log.unfinished(job) if steps else ():
-        for left in record.steps:
-            step = steps.get(left.step)
-            if step is None or left.status == "succeeded" or not record.token:
-                continue
-            with suppress(KanalError):  # the step reports it if its target cannot be reached
-                found = step.target.journal.recorded(record.token, step.name)
-                if found is not None and found.done:
-                    log.was_committed(record.run, step.name, found.tally, found.batches, COMMITTED_BEFORE)
 
 
 def _settle_replays(plan: JobPlan, log: RunLogStore, job: str) -> None:

@@ -113,7 +113,7 @@ class PipelineStep(StepWriting):
         self._where = Where(plan, self.moment)
         self._arriving = [OnlyNew(plan, self._increment, self.moment)] if self._increment is not None else []
         self._arriving += [self._where]
-        self._arriving += [HoldBack(own, self._look_up)] if own is not None else []
+        self._arriving += [HoldBack(own, lambda: self._look_up.tables)] if own is not None else []
         checks = [check.begin(self._read_columns) for check in plan.checks if not check.unique]
         self._checked = bool(checks)
         self._making = [

@@ -3,9 +3,9 @@
 A stage has one method, `take`, owns its state, and knows no other stage.
 """
 
-from kanal.runner.stages.batch import Batch, Rows, Stage, Tagged, keys_in_target, refusals, taken, through
+from kanal.runner.stages.batch import Batch, Rows, Stage, Tagged, keys_in_target, refusals, taken, through, withdrawn
 from kanal.runner.stages.check import Check
-from kanal.runner.stages.convert import Convert, withdrawn
+from kanal.runner.stages.convert import Convert
 from kanal.runner.stages.fit import Fit
 from kanal.runner.stages.hold_back import HoldBack
 from kanal.runner.stages.look_up import LookUp

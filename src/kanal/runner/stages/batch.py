@@ -10,7 +10,7 @@ import pyarrow as pa
 from msgspec import Struct, field
 
 from kanal.connections.loading import RefusedRow
-from kanal.core.arrays import Mask
+from kanal.core.arrays import Mask, mask_of
 from kanal.core.faults import Fault, texts_of, value_text
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.reasons import Reason
@@ -120,3 +120,17 @@ def refusals(refused: Sequence[RefusedRow], rows: pa.RecordBatch, places: Rows) 
         fault = Fault(place, Reason.REFUSED_BY_TARGET, value, said, row.constraint, parent)
         found.append((", ".join(columns) or None, fault))
     return found
+
+
+def withdrawn(plan: PipelinePlan, frame: Frame) -> tuple[Mask | None, Tagged]:
+    """The rows that ask for the deletion of the target's row of their key, and the faults of rows of which this is not
+    clear; None if no row of the pipeline can ask for that."""
+    if plan.delete_when is None:
+        return None, []
+    gone = mask_of(frame.array(plan.delete_when.node.evaluate(frame)))
+    return gone, [(None, fault) for fault in frame.collect()]
+
+
+def of_staying(plan: PipelinePlan, gone: Mask, faults: Sequence[tuple[str | None, Fault]]) -> Tagged:
+    """The faults that count: of a row that is withdrawn, its key alone matters."""
+    return [one for one in faults if not gone[one[1].row] or one[0] in plan.key]

@@ -2,16 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 import numpy as np
 
-from kanal.core.arrays import Mask, mask_of
-from kanal.core.faults import Fault
-from kanal.core.frame import Frame
 from kanal.core.transformation import convert_columns
 from kanal.runner.job_plan import PipelinePlan
-from kanal.runner.stages.batch import Batch, Tagged
+from kanal.runner.stages.batch import Batch, of_staying, withdrawn
 
 
 class Convert:
@@ -32,17 +27,3 @@ class Convert:
         batch.good = np.arange(batch.source.rows)
         batch.reject(self._plan, faults)
         return batch
-
-
-def withdrawn(plan: PipelinePlan, frame: Frame) -> tuple[Mask | None, Tagged]:
-    """The rows that ask for the deletion of the target's row of their key, and the faults of rows of which this is not
-    clear; None if no row of the pipeline can ask for that."""
-    if plan.delete_when is None:
-        return None, []
-    gone = mask_of(frame.array(plan.delete_when.node.evaluate(frame)))
-    return gone, [(None, fault) for fault in frame.collect()]
-
-
-def of_staying(plan: PipelinePlan, gone: Mask, faults: Sequence[tuple[str | None, Fault]]) -> Tagged:
-    """The faults that count: of a row that is withdrawn, its key alone matters."""
-    return [one for one in faults if not gone[one[1].row] or one[0] in plan.key]

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from kanal.runner.job_plan import PipelinePlan
-from kanal.runner.stages.batch import Batch
-from kanal.runner.stages.convert import of_staying
+from kanal.runner.stages.batch import Batch, of_staying
 
 
 class Fit:

@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
-from kanal.runner.own_lookups import OwnLookups
+from kanal.runner.own_lookups import Lookups, OwnLookups
 from kanal.runner.stages.batch import Batch
-from kanal.runner.stages.look_up import LookUp
 
 
 class HoldBack:
-    """Held rows are counted when it is their turn."""
+    """Held rows are counted when it is their turn. `lookups` gives the looked-up tables as they are now."""
 
-    def __init__(self, own: OwnLookups, look_up: LookUp) -> None:
-        self._own, self._look_up = own, look_up
+    def __init__(self, own: OwnLookups, lookups: Callable[[], Lookups]) -> None:
+        self._own, self._lookups = own, lookups
 
     def take(self, batch: Batch) -> Batch:
-        waits = self._own.holds_back(batch.source, self._look_up.tables)
+        waits = self._own.holds_back(batch.source, self._lookups())
         if waits.any():
             batch.held = batch.source.take(np.flatnonzero(waits))
             batch.tally.read -= batch.held.rows
