@@ -12,12 +12,10 @@ import argparse
 import contextlib
 import json
 import os
-import socket
 import statistics
 import subprocess
 import sys
 import tempfile
-import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -28,32 +26,8 @@ import sqlalchemy as sa
 import kanal
 from kanal.runner.elsewhere.cluster import Cluster
 
-
-class Gate:
-    """Passes connections on to a port of this machine, each at so many bytes a second."""
-
-    def __init__(self, port: int, rate: float) -> None:
-        self.port, self.rate = port, rate
-        self._listener = socket.create_server(("127.0.0.1", 0), backlog=200)
-        self.own_port = int(self._listener.getsockname()[1])
-        threading.Thread(target=self._accept, daemon=True).start()
-
-    def _accept(self) -> None:
-        while True:
-            client, _ = self._listener.accept()
-            server = socket.create_connection(("127.0.0.1", self.port))
-            for one, other in ((client, server), (server, client)):
-                threading.Thread(target=self._pass_on, args=(one, other), daemon=True).start()
-
-    def _pass_on(self, one: socket.socket, other: socket.socket) -> None:
-        free = time.monotonic()
-        with contextlib.suppress(OSError):
-            while data := one.recv(16_384):
-                free = max(free, time.monotonic() - 0.05) + len(data) / self.rate
-                time.sleep(max(0.0, free - time.monotonic()))
-                other.sendall(data)
-        for end in (one, other):
-            end.close()
+sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
+from hosts import Gate
 
 
 @contextlib.contextmanager
@@ -146,7 +120,7 @@ def scaling(databases: Databases, counts: list[int], rows: int, rate: float) -> 
     databases.run("ALTER TABLE passage ADD PRIMARY KEY (id)", "kanal_bench_old")
     databases.run("CREATE TABLE passage (id integer PRIMARY KEY, barge text, tons numeric(12,2), locked timestamp)",
                   "kanal_bench_new")  # fmt: skip
-    gate = Gate(databases.url.port or 5432, rate)
+    gate = Gate("127.0.0.1", databases.url.port or 5432, rate)
     found = []
     for count in counts:
         places: dict[str, Any] = {"source": "old:passage", "target": "new:passage", "write": "truncate", "split": count}

@@ -1,4 +1,5 @@
-"""Writes the pages that are made from the code: the schema of the job file, and the lists of functions and conversions.
+"""Writes the pages that are made from the code: the schema of the job file, and the tables of functions, conversions
+and settings that cannot be combined; and the diagram of the architecture.
 
 python docs/make.py          writes them
 python docs/make.py --check  says which of them differ from the code, and exits with 1 if any does
@@ -15,10 +16,13 @@ import sys
 import tempfile
 from pathlib import Path
 
+from architecture_picture import picture
+
 from kanal.core.conversions import all_examples
 from kanal.core.expressions.registry import all_functions
 from kanal.core.reasons import Reason
 from kanal.definition import JobDefinition
+from kanal.runner.planning.combinations import COMBINATIONS
 
 HERE = Path(__file__).parent
 
@@ -68,6 +72,17 @@ def reasons() -> str:
     return "\n".join(["| reason | means |", "|---|---|", *rows, ""])
 
 
+def combinations() -> str:
+    """The table of settings that cannot be combined."""
+    rows = [f"| {_code(pair.setting.text)} | {_code(pair.other.text)} | {pair.why} |" for pair in COMBINATIONS]
+    return "\n".join(["| setting | cannot be combined with | because |", "|---|---|---|", *rows, ""])
+
+
+def _code(text: str) -> str:
+    """A setting as code, if it is one."""
+    return re.sub(r'\w+ = "\w+"|^\w+$|(?<= )(?:delete_when|newer_by)$', r"`\g<0>`", text)
+
+
 def conversions() -> str:
     """The table of conversions."""
     rows = ["| from | to | what happens | example |", "|---|---|---|---|"]
@@ -94,9 +109,11 @@ def filled(page: str, mark: str, content: str) -> str:
 
 def pages() -> dict[Path, str]:
     """Every page made from the code, with what it should hold."""
-    expressions, converting = HERE / "expressions.md", HERE / "conversions.md"
+    expressions, converting, job_file = HERE / "expressions.md", HERE / "conversions.md", HERE / "job-file.md"
     return {
         HERE / "job.schema.json": schema(),
+        HERE / "architecture.svg": picture(),
+        job_file: filled(job_file.read_text(encoding="utf-8"), "combinations", combinations()),
         expressions: filled(expressions.read_text(encoding="utf-8"), "functions", functions()),
         converting: filled(
             filled(converting.read_text(encoding="utf-8"), "reasons", reasons()), "conversions", conversions()

@@ -19,7 +19,7 @@ import sqlalchemy as sa
 from hypothesis import HealthCheck, settings
 
 import forking
-from kanal.cli.app import run_app
+from kanal.cli.entry import run_app
 
 # Several tests run at once, so that an example can take long to generate without being too large.
 settings.register_profile("kanal", deadline=None, suppress_health_check=[HealthCheck.too_slow])

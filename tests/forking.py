@@ -25,7 +25,7 @@ from typing import Any
 
 #: What the commands of tests import, with the drivers of the databases that most of them use.
 MODULES = (
-    "kanal", "kanal.cli.app", "kanal.cli.run", "kanal.cli.resume", "kanal.cli.replay", "kanal.cli.rejects", "kanal.job",
+    "kanal", "kanal.cli.entry", "kanal.cli.run", "kanal.cli.resume", "kanal.cli.replay", "kanal.cli.rejects", "kanal.job",
     "kanal.runner.run", "kanal.runner.execution", "kanal.runner.step", "kanal.runner.planning.job_planner",
     "kanal.connections.sql.sqlite", "kanal.connections.sql.postgresql", "kanal.connections.sql.mariadb",
     "kanal.connections.sql.sqlite_load", "kanal.connections.sql.postgresql_load", "kanal.connections.sql.mariadb_load",

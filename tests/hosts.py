@@ -178,7 +178,7 @@ class Gate:
         self, host: str, port: int, rate: float | None = None, heard: IO[bytes] | None = None, to: str = "127.0.0.1"
     ) -> None:
         self.port, self.rate, self._heard, self._to = port, rate, heard, to
-        self._listener = socket.create_server((host, 0))
+        self._listener = socket.create_server((host, 0), backlog=200)
         self.own_port = int(self._listener.getsockname()[1])
         threading.Thread(target=self._accept, daemon=True).start()
 
@@ -198,13 +198,15 @@ class Gate:
                 threading.Thread(target=self._pass_on, args=(one, other), daemon=True).start()
 
     def _pass_on(self, one: socket.socket, other: socket.socket) -> None:
+        free = time.monotonic()
         with contextlib.suppress(OSError):
-            while data := one.recv(65536 if self.rate is None else 4096):
+            while data := one.recv(65536 if self.rate is None else 16384):
                 if self._heard is not None:
                     self._heard.write(data)
-                other.sendall(data)
                 if self.rate is not None:
-                    time.sleep(len(data) / self.rate)
+                    free = max(free, time.monotonic() - 0.05) + len(data) / self.rate
+                    time.sleep(max(0.0, free - time.monotonic()))
+                other.sendall(data)
         for end in (one, other):
             with contextlib.suppress(OSError):
                 end.shutdown(socket.SHUT_RDWR)

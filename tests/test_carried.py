@@ -24,7 +24,7 @@ from kanal.core.errors import KanalError
 from kanal.core.expressions import Scope, compile_expression, compiler
 from kanal.core.expressions.scope import RESERVED, bare_column
 from kanal.core.types import INTEGER, parse_type
-from kanal.runner import plan_job, write_rules
+from kanal.runner import plan_job, write_rule
 from kanal.runner.job_plan import PipelinePlan
 from test_servers import job, succeeded
 from test_wire import KINDS, columns_of, tables
@@ -266,8 +266,8 @@ def test_rows_that_the_engine_moves_arrive_as_others(
     rows = """SELECT i, date '2026-01-01' + i, time '01:00', timestamp '2026-01-01', i / 8.0, i / 9.0, 's' || i
         FROM generate_series({}, {}) AS i"""
     moves, found, moved = PostgreSQL.moves_to, [], []
-    real = write_rules.WriteRule.move
-    monkeypatch.setattr(write_rules.WriteRule, "move", lambda *given: moved.append(real(*given)) or moved[-1])
+    real = write_rule.WriteRule.move
+    monkeypatch.setattr(write_rule.WriteRule, "move", lambda *given: moved.append(real(*given)) or moved[-1])
     for may in (moves, lambda *_: False):
         monkeypatch.setattr(PostgreSQL, "moves_to", may)
         place = places("postgresql")

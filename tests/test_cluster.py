@@ -281,19 +281,19 @@ def test_a_clock_that_is_wrong_takes_no_living_run_for_dead(
     place = places(kind)
     log = RunLogStore(open_database("log", kanal.RunLog(url=place.url), tmp_path))
     log.prepare()
-    log.begin_run("nightly", None, [])
+    log.runs.begin_run("nightly", None, [])
     # Another machine, whose clock is wrong.
     there = clock.now
     monkeypatch.setattr("kanal.runlog.clock.now", lambda: there() + dt.timedelta(minutes=minutes))
     monkeypatch.setattr("kanal.runlog.liveness.socket.gethostname", lambda: "elsewhere")
     other = RunLogStore(open_database("log", kanal.RunLog(url=place.url), tmp_path))
-    other.end_dead_runs()
-    assert log.run(1).status == "running"
+    other.runs.end_dead_runs()
+    assert log.past.run(1).status == "running"
     with pytest.raises(kanal.KanalError, match="is under way"):
-        other.begin_run("nightly", None, [])
+        other.runs.begin_run("nightly", None, [])
     place.sql("UPDATE kanal_run SET sign = sign - INTERVAL '3' MINUTE")
-    other.end_dead_runs()
-    assert log.run(1).status == "failed"
+    other.runs.end_dead_runs()
+    assert log.past.run(1).status == "failed"
 
 
 # --- faults -----------------------------------------------------------------------------------------------------------

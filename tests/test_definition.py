@@ -137,7 +137,7 @@ MISTAKES = [
     ("unknown key", GOOD + 'wher = "n = 1"', ["job.toml:9: pipeline p: ", 'unknown key "wher"', 'you mean "where"?']),
     ("unknown section", "[pipelin.p]", ["job.toml:6:", 'unknown key "pipelin"', '"pipeline"?']),
     ("unknown column key", GOOD + 'columns.n = { from = "n", typ = "text" }', ['unknown key "typ"', '"type"?']),
-    ("broken TOML", GOOD + "write = merge", ["job.toml:9:", "not TOML"]),
+    ("broken TOML", GOOD + "write = merge", ["job.toml:9:", "a text stands without quotation marks"]),
     ("TOML that ends early", GOOD + 'columns = { n = "n"', ["job.toml:9:", "not TOML"]),
     ("unknown connection", GOOD.replace("old:", "odl:"), [":7:", 'no connection "odl"', '"old"?']),
     ("no connection in a place", '[pipeline.p]\nsource = "t"\ntarget = "new:t"', [":7:", "CONNECTION:TABLE"]),
@@ -196,7 +196,7 @@ MISTAKES = [
 def test_a_mistake_is_said_with_its_place_and_the_way_out(
     files: Files, body: str, said: list[str], capfd: pytest.CaptureFixture[str]
 ) -> None:
-    from kanal.cli.app import run_app
+    from kanal.cli.entry import run_app
 
     files.database("old.db", OLD, t=[(1, "a", 1, "2025-01-01")])
     files.database("new.db", NEW)

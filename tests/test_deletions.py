@@ -188,7 +188,7 @@ def test_no_more_are_deleted_than_is_allowed(
         ('delete_when = "n"', "not a condition"),
         ('delete_when = "q = 1"', "q"),
         ("delete_when = 3", "delete_when"),
-        ('delete_when = "n = 1"\nwrite = "append"', "only a merge knows which row is to go"),
+        ('delete_when = "n = 1"\nwrite = "append"', "only a merge knows which row to delete"),
         ('missing = "delete"\ncommit = "batch"\norder_by = "n"', "no batch knows which rows the others have"),
         ("max_deletes = 3", "nothing is deleted"),
         ('missing = "delete"\nmax_deletes = "many"', "neither a number of rows nor a share"),

@@ -85,12 +85,14 @@ MISTAKES = [
     ({"cron": "15 2 * * *", "every": "1 hour"}, "cron and every are given"),
     ({"cron": "15 2 * *"}, "minute, hour, day, month and weekday"),
     ({"cron": "99 2 * * *"}, "not a cron expression"),
-    ({"every": "soon"}, "no length of a window"),
-    ({"every": "1 month"}, "it is no time"),
+    ({"every": "soon"}, "is not a length of time"),
+    ({"every": "0 minutes"}, "no length of a window"),
+    ({"every": "15 mins"}, "is not a length of time"),
+    ({"every": "1 month"}, "is not a length of time"),
     ({"cron": "15 2 * * *", "time_zone": "Europe/Atlantis"}, "is not a time zone"),
     ({"cron": "15 2 * * *", "first_window": dt.date(2026, 1, 1)}, "first_window is given without window"),
     ({"cron": "15 2 * * *", "window": "1 day", "first_window": utc("2026-01-01T00:00")}, "has a zone"),
-    ({"every": "1 hour", "resume": {"after": "1 year"}}, "is no time"),
+    ({"every": "1 hour", "resume": {"after": "1 year"}}, "is not a length of time"),
 ]
 
 

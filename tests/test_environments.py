@@ -11,7 +11,7 @@ import pytest
 
 import kanal
 from conftest import Cli, Files, document
-from kanal.cli.app import command_line
+from kanal.cli.entry import command_line
 
 BODY = """
 [parameters]

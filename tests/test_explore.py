@@ -547,7 +547,9 @@ def test_the_source_has_changed_since_the_draft(files: Files, cli: Cli) -> None:
     shown = " ".join(cli("check", "job.toml").stdout.split())
     assert 'There is no table "gone" in connection old' in shown
     files.database("old.db", "CREATE TABLE gone (n integer)")
-    assert "ource columns that no target column has the name of: w" in " ".join(cli("check", "job.toml").stdout.split())
+    assert "ource columns without a target column of the same name: w" in " ".join(
+        cli("check", "job.toml").stdout.split()
+    )
 
 
 @pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])

@@ -13,6 +13,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+import kanal
 from kanal.core.conversions import converter
 from kanal.core.errors import ExpressionError
 from kanal.core.expressions import Expression, Scope, compile_expression
@@ -218,3 +219,18 @@ def test_what_is_asked_of_the_source_holds_for_every_wanted_row(terms: list[str]
             value = row[name]
             assert (value is None) if sign == "IS NULL" else value is not None
             assert sign not in tests or tests[sign](value, number)
+
+
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ("IF(2 > 1, 1, 2)", "Write CASE WHEN"), ("IIF(2 > 1, 1, 2)", "Write CASE WHEN"), ("NVL(1, 2)", "Write coalesce("),
+        ("ISNULL(1, 2)", "Write coalesce("), ("GETDATE()", "Write CURRENT_TIMESTAMP"), ("[season]", "in double quotes"),
+        ("`season`", "in double quotes"), ("LEN('a')", "Write length(text)"), ("trim(1)", "trim(integer) is not defined"),
+        ("lenght('a')", 'Did you mean "length"'),
+    ],
+)  # fmt: skip
+def test_what_other_databases_write_is_answered_with_the_standard(text: str, said: str) -> None:
+    with pytest.raises(kanal.KanalError) as caught:
+        compile_expression(text, Scope({}))
+    assert said in str(caught.value)

@@ -195,7 +195,7 @@ def test_formulas_are_escaped_where_that_is_asked_for(files: Files) -> None:
 
 
 def test_too_many_rows_for_a_workbook(files: Files, monkeypatch: pytest.MonkeyPatch) -> None:
-    from kanal.connections.files.writers import WorkbookWriter
+    from kanal.connections.files.workbook_writer import WorkbookWriter
 
     monkeypatch.setattr(WorkbookWriter, "most_rows", 2)
     path = files.job(f'{OUT}[pipeline.t]\nsource = "old:t"\ntarget = "outbox:t.xlsx"\nwrite = "truncate"')

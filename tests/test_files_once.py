@@ -148,8 +148,8 @@ def test_a_file_with_other_columns(files: Files, places: Places, cli: Cli) -> No
 @pytest.mark.parametrize(
     ("source", "settings", "said"),
     [
-        ('"inbox:cards-*.csv"', 'files_once = true\nwrite = "truncate"', "does not go with files_once"),
-        ('"inbox:cards-*.csv"', "files_once = true\nlimit = 5", "does not go with files_once"),
+        ('"inbox:cards-*.csv"', 'files_once = true\nwrite = "truncate"', "cannot be combined with files_once"),
+        ('"inbox:cards-*.csv"', "files_once = true\nlimit = 5", "cannot be combined with files_once"),
         ('"inbox:**/*.csv"', 'when_loaded = { move = "done" }', "would be found again by **/*.csv"),
         ('"inbox:cards-*.csv"', 'when_loaded = { move = "../done" }', "leads out of the folder"),
         ('"inbox:cards-*.csv"', 'when_loaded = "keep"', '"keep" is not known'),

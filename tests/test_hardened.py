@@ -25,9 +25,11 @@ import kanal
 from conftest import Cli, Files, Place, document
 from forking import Forked
 from kanal.connections.sql.statements import split_statements
+from kanal.core import hidden
 from kanal.core.errors import masked
 from kanal.runlog import RunLogStore, StepSeed
-from kanal.runner.step import PipelineStep
+from kanal.runlog.steps import StepEntries
+from kanal.runner.step import StepParts
 from test_runs import counts
 from test_servers import job, succeeded
 
@@ -216,14 +218,16 @@ def test_of_runs_that_begin_at_once_after_a_dead_one_one_begins(log: Callable[[]
     first = log()
     first.prepare()
     for _ in range(5):
-        record = first.begin_run("j", None, [StepSeed("s", "pipeline")])
+        record = first.runs.begin_run("j", None, [StepSeed("s", "pipeline")])
         died(first, record.run)
         stores = [log() for _ in range(4)]
-        begun = at_once(4, lambda place, stores=stores: stores[place].begin_run("j", None, [StepSeed("s", "pipeline")]))
+        begun = at_once(
+            4, lambda place, stores=stores: stores[place].runs.begin_run("j", None, [StepSeed("s", "pipeline")])
+        )
         assert sum(not isinstance(one, kanal.KanalError) for one in begun) == 1, begun
         for one, store in zip(begun, stores, strict=True):
             if not isinstance(one, kanal.KanalError):
-                store.end_run(one.run, "succeeded")
+                store.runs.end_run(one.run, "succeeded")
             store.database.dispose()
 
 
@@ -232,13 +236,13 @@ def test_of_two_that_go_on_with_a_dead_run_one_does_and_the_dead_one_writes_noth
 ) -> None:
     dead = log()
     dead.prepare()
-    record = dead.begin_run("j", None, [StepSeed("s", "pipeline")])
+    record = dead.runs.begin_run("j", None, [StepSeed("s", "pipeline")])
     died(dead, record.run)
     stores = [log() for _ in range(3)]
-    again = at_once(3, lambda place: stores[place].resume_run(record.run, [StepSeed("s", "pipeline")]))
+    again = at_once(3, lambda place: stores[place].runs.resume_run(record.run, [StepSeed("s", "pipeline")]))
     assert sum(not isinstance(one, kanal.KanalError) for one in again) == 1, again
     with pytest.raises(kanal.KanalError, match="another process goes on"):
-        dead.end_run(record.run, "succeeded")
+        dead.runs.end_run(record.run, "succeeded")
     for store in (dead, *stores):
         store.database.dispose()
 
@@ -252,7 +256,7 @@ def test_of_two_processes_in_one_run_one_alone_can_commit(
     old.sql(TABLES[0], *(f"INSERT INTO t VALUES ({n}, 'x')" for n in range(20)))
     new.sql("CREATE TABLE t (id integer, v varchar(9))")
     made = job(tmp_path, PLAIN + f'commit = "{commit}"\nbatch_rows = 4\nretries = 0', old=old, new=new)
-    record, dead = PipelineStep._prepare, []
+    record, dead = StepParts.prepare, []
 
     def dies(step: Any, batch: Any, rule: Any = None) -> Any:
         if len(dead) == 2 and threading.current_thread() is not dead[1]:
@@ -276,7 +280,7 @@ def test_of_two_processes_in_one_run_one_alone_can_commit(
         return record(step, batch, rule)
 
     others: list[Any] = []
-    monkeypatch.setattr(PipelineStep, "_prepare", dies)
+    monkeypatch.setattr(StepParts, "prepare", dies)
     if kind == "sqlite":  # whose one writer holds the file meanwhile
         made = job(tmp_path, PLAIN + f'commit = "{commit}"\nbatch_rows = 4\nretries = 0\n', old=old, new=new)
         pytest.skip("a second process cannot write to the file of a load that is under way")
@@ -629,6 +633,36 @@ def test_a_secret_parameter_is_used_and_never_logged(files: Files, cli: Cli, mon
     assert b"planted" not in (files.folder / "kanal-runs.db").read_bytes()
 
 
+@pytest.mark.parametrize("secret", ["geheim7", "p%/+ ä'7", "toll"])
+def test_no_message_shows_a_secret_that_an_expression_uses(
+    files: Files, cli: Cli, monkeypatch: pytest.MonkeyPatch, secret: str
+) -> None:
+    monkeypatch.setenv("TOKEN", secret)
+    files.database("old.db", TABLES[0], t=[(1, "a"), (2, "b")])
+    files.database("new.db", "CREATE TABLE t (id integer PRIMARY KEY, v integer)")
+    path = files.job(PLAIN + 'columns = { id = "id", v = "CAST(:token || \' \' || v AS integer)" }\n')
+    path.write_text(path.read_text() + '[parameters]\ntoken = { env = "TOKEN" }\n')
+    for command in (["check", "job.toml", "--sample", "10"], ["run", "job.toml", "--events", "e.jsonl"], ["run", "job.toml", "--json"],
+                    ["rejects", "1"], ["rejects", "1", "--json"], ["runs", "1"], ["rejects", "1", "--export", "r.csv"]):  # fmt: skip
+        done = cli(*command)
+        assert secret not in done.stdout + done.stderr, command
+    assert "***" in cli("rejects", "1", "--json").stdout
+    for name in ("kanal-runs.db", "e.jsonl", "r.csv"):
+        assert secret.encode() not in (files.folder / name).read_bytes(), name
+
+
+@pytest.mark.parametrize(
+    ("secret", "text", "shown"),
+    [("geheim7", "xgeheim7y", "x***y"), ("abc", "abc", "abc"), ("toll", "tolls of toll", "tolls of ***"),
+     ("a b/ä", "a%20b%2F%C3%A4 a+b%2F%C3%A4 a b/ä", "*** *** ***"), ("lockkeeper", "lockkeepers", "***s"), ("", "x", "x")],
+)  # fmt: skip
+def test_what_is_hidden(monkeypatch: pytest.MonkeyPatch, secret: str, text: str, shown: str) -> None:
+    monkeypatch.setattr(hidden, "_secrets", set())
+    monkeypatch.setattr(hidden, "_pattern", None)
+    hidden.hide(secret)
+    assert hidden.without_hidden(text) == shown
+
+
 def test_the_run_log_and_exports_are_their_owners(files: Files, cli: Cli) -> None:
     simple(files, PLAIN + 'columns = { id = "id", v = "1 / (id - 1)" }')
     cli("run", "job.toml", "--events", "e.jsonl")
@@ -783,14 +817,14 @@ def test_rejects_are_kept_of_a_step_that_is_found_committed(
     )
     new.sql("CREATE TABLE t (id integer, v integer)")
     made = job(tmp_path, WITH_REJECTS.format(commit=commit), old=old, new=new)
-    real = RunLogStore.end_step
-    monkeypatch.setattr(RunLogStore, "end_step", lambda *_: os._exit(9))
+    real = StepEntries.end_step
+    monkeypatch.setattr(StepEntries, "end_step", lambda *_: os._exit(9))
     child = os.fork()
     if child == 0:
         made.run()
         os._exit(0)
     os.waitpid(child, 0)
-    monkeypatch.setattr(RunLogStore, "end_step", real)
+    monkeypatch.setattr(StepEntries, "end_step", real)
     run = made.resume()
     assert run.status == "succeeded"
     assert counts(run["t"]) == {"read": 12, "rejected": 3, "inserted": 9}
@@ -856,7 +890,7 @@ def test_rejects_of_a_step_that_is_not_done_wait_for_its_resume(places: Places, 
     body = '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nmax_rejects = %d\ncolumns = { id = "id", v = { from = "%s", type = "integer" } }'
     assert job(tmp_path, body % (0, "v"), old=old, new=new).run().status == "failed"
     made = job(tmp_path, body % (1, "replace(v, 'x', '1')"), old=old, new=new)
-    with pytest.raises(kanal.KanalError, match="Go on with it first"):
+    with pytest.raises(kanal.KanalError, match="Resume it first"):
         made.replay(1)
     assert made.resume().status == "succeeded"
     assert sorted(new.rows("SELECT id, v FROM t")) == [(1, 1), (2, 2)]

@@ -217,8 +217,12 @@ def test_a_change_that_does_not_fit_is_a_reject_and_can_be_replayed(places: Plac
         ('from = "valid_from", until = "valid_to", overwrite = "licence"', "", "is in the key"),
         ('from = "valid_from", until = "valid_to", at = "nothing"', "", "nothing"),
         ('from = "valid_from", until = "valid_to", when = 3', "", "when"),
-        ('from = "valid_from", until = "valid_to"', 'matched = "keep"', "does not go with a history"),
-        ('from = "valid_from", until = "valid_to"', 'delete_when = "name IS NULL"', "does not go with a history"),
+        ('from = "valid_from", until = "valid_to"', 'matched = "keep"', 'cannot be combined with write = "history"'),
+        (
+            'from = "valid_from", until = "valid_to"',
+            'delete_when = "name IS NULL"',
+            'cannot be combined with write = "history"',
+        ),
         ('from = "valid_from", until = "valid_to"', 'write = "merge"', "keeps one"),
     ],
 )

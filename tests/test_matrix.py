@@ -23,7 +23,9 @@ import sqlalchemy as sa
 
 import kanal
 from conftest import Place
-from kanal.runner.step import PipelineStep
+from kanal.runner.stages import Write
+from kanal.runner.step import by_batches, one_transaction
+from kanal.runner.step.sending import Sending
 from test_servers import job
 
 Places = Callable[[str], Place]
@@ -200,7 +202,6 @@ def killed_in(made: kanal.Job, instant: int) -> None:
         os.waitpid(child, 0)
         return
     left = [instant]
-    send, write, end = PipelineStep._send, PipelineStep._write, PipelineStep._end
 
     def dies(real: Callable[..., Any]) -> Callable[..., Any]:
         def step(*arguments: Any) -> Any:
@@ -211,8 +212,10 @@ def killed_in(made: kanal.Job, instant: int) -> None:
 
         return step
 
-    PipelineStep._send = dies(send)  # type: ignore[method-assign]
-    PipelineStep._write, PipelineStep._end = dies(write), dies(end)  # type: ignore[method-assign]
+    for holder, name in (
+        (Sending, "_send"), (Write, "take"), (one_transaction, "end"), (by_batches, "end"),
+    ):  # fmt: skip
+        setattr(holder, name, dies(getattr(holder, name)))
     try:
         made.run()
     finally:

@@ -167,7 +167,7 @@ def mutated(chance: random.Random) -> str:
 
 SERVER = """
 import json, os, sys
-import kanal, kanal.cli.app, kanal.cli.check, kanal.explore, kanal.runner
+import kanal, kanal.cli.entry, kanal.cli.check, kanal.explore, kanal.runner
 from kanal.cli import main
 kanal.Job.read("job.toml").check()  # which imports what a command would else import each time
 for line in sys.stdin:

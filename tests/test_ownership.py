@@ -29,12 +29,12 @@ Places = Callable[[str], Place]
 DRIVER = """
 import os, pathlib, sys, time
 import kanal
-from kanal.runner.step import PipelineStep
-from kanal.runlog import RunLogStore
+from kanal.runner.step import StepParts
+from kanal.runlog.steps import StepEntries
 from kanal.connections.sql.load import SqlLoad
 
 command, holder, method, when, how = sys.argv[1:6]
-cls = {"step": PipelineStep, "log": RunLogStore}[holder]
+cls = {"step": StepParts, "log": StepEntries}[holder]
 original = getattr(cls, method)
 
 def wait():
@@ -89,7 +89,7 @@ def test_a_process_that_was_taken_for_dead_commits_nothing(
     places: Places, tmp_path: Path, process: Cli, kind: str, write: str
 ) -> None:
     old, new, _ = made(places, tmp_path, kind, write)
-    stale = begun(tmp_path, "run", "step", "_begin", "after", "hang")
+    stale = begun(tmp_path, "run", "step", "__init__", "after", "hang")
     deadline = time.monotonic() + 60
     while not (tmp_path / "waits").exists():
         assert stale.poll() is None and time.monotonic() < deadline
@@ -153,8 +153,8 @@ def test_rejects_of_a_step_that_only_its_target_knows_are_replayed(
     assert outcome.returncode == 2 and "no rejected rows that are not resolved" in outcome.stderr
 
 
-@pytest.mark.parametrize("instant", [("log", "end_step", "before"), ("step", "_commit_as_one", "after"),
-                                     ("step", "_commit_as_one", "before")])  # fmt: skip
+@pytest.mark.parametrize("instant", [("log", "end_step", "before"), ("step", "commit_all", "after"),
+                                     ("step", "commit_all", "before")])  # fmt: skip
 @pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])
 def test_a_replay_that_is_killed_doubles_nothing(
     places: Places, tmp_path: Path, cli: Cli, kind: str, instant: tuple[str, str, str]
@@ -186,7 +186,7 @@ def test_a_run_does_not_append_again_what_a_killed_one_has_committed(
     more = '\nsince = "u"' if since else ""
     body = f'[pipeline.t]\nsource = "old:s"\ntarget = "new:t"\ncommit = "batch"\nbatch_rows = 5{more}'
     made = job(tmp_path, body, old=old, new=new)
-    assert begun(tmp_path, "run", "step", "_commit", "after", "die").wait(60) == 9
+    assert begun(tmp_path, "run", "step", "commit", "after", "die").wait(60) == 9
     ((rows,),) = new.rows("SELECT count(*) FROM t")
     assert 0 < rows <= 5
     outcome = cli("run", "job.toml")
@@ -255,7 +255,7 @@ def test_a_run_that_committed_nothing_is_no_hindrance(files: Files, cli: Cli) ->
     files.database("old.db", "CREATE TABLE s (k integer PRIMARY KEY)", s=[(k,) for k in range(20)])
     files.database("new.db", "CREATE TABLE t (k integer)")
     files.job('[pipeline.t]\nsource = "old:s"\ntarget = "new:t"\ncommit = "batch"\nbatch_rows = 5\n')
-    assert begun(files.folder, "run", "step", "_commit", "before", "die").wait(60) == 9
+    assert begun(files.folder, "run", "step", "commit", "before", "die").wait(60) == 9
     assert cli("run", "job.toml").returncode == 0
     assert files.rows("new.db", "SELECT count(*) FROM t") == [(20,)]
 
@@ -264,12 +264,12 @@ def test_a_run_that_committed_nothing_is_no_hindrance(files: Files, cli: Cli) ->
 FILES = """
 import os, pathlib, sys
 import kanal
-import kanal.runner.step_ending as ending
+import kanal.runner.step.parts as parts
 
 def finish(plan, job):
     os._exit(9)
 
-ending.finish_files = finish
+parts.finish_files = finish
 kanal.Job.read("job.toml").run()
 """
 
@@ -366,9 +366,13 @@ DIES_AT = """
 import os, sys
 import kanal
 from kanal.connections.sql.load import SqlLoad
-from kanal.connections.sql.mariadb_load import MariaDBLoad
+from kanal.connections.sql.mariadb_load import MariaDBLoad, MariaDBWriter
 from kanal.connections.sql.postgresql_load import PostgreSQLLoad
-from kanal.connections.sql.sqlite_load import SQLiteLoad
+from kanal.connections.sql.sqlite_load import SQLiteLoad, SQLiteWriter
+from kanal.connections.sql.staging import StagingTransaction
+from kanal.connections.sql.streaming import StreamingLoad, StreamWriter
+from kanal.connections.sql.transaction import SqlTransaction
+from kanal.connections.sql.writer import TableWriter
 
 command, last, when = sys.argv[1], int(sys.argv[2]), sys.argv[3]  # of 0, none
 count = [0]
@@ -385,8 +389,9 @@ def dying(original):
         return found
     return method
 
-for cls in (SqlLoad, MariaDBLoad, PostgreSQLLoad, SQLiteLoad):
-    for name in ("execute", "attempt", "insert_into", "send_into", "confirm", "commit", "run_sql", "empty"):
+for cls in (SqlTransaction, StagingTransaction, SqlLoad, StreamingLoad, MariaDBLoad, PostgreSQLLoad, SQLiteLoad,
+            TableWriter, StreamWriter, MariaDBWriter, SQLiteWriter):
+    for name in ("execute", "attempt", "insert", "send", "confirm", "commit", "run_sql", "empty"):
         if name in cls.__dict__:
             setattr(cls, name, dying(cls.__dict__[name]))
 try:

@@ -20,8 +20,10 @@ from urllib.parse import quote, urlencode
 import pytest
 
 from conftest import Cli, Files, document
+from kanal.service import guard
 from kanal.service.service import Service
 from kanal.service.web import Page
+from week import wait_for_runs
 
 CHROMIUM = shutil.which("chromium")
 TOKEN = "a-token-of-the-tests-0123"
@@ -212,7 +214,7 @@ def test_actions_need_the_token(files: Files, cli: Cli) -> None:
     runs = lambda: files.rows("kanal-runs.db", "SELECT run, status, started_by, options FROM kanal_run")  # noqa: E731
 
     def settled(page: Page) -> None:
-        page.service.wait_for_children()
+        wait_for_runs()
         time.sleep(0.2)
 
     with page_of(files, "job.toml", token=True) as (page, address):
@@ -311,7 +313,7 @@ def test_a_run_is_stopped_from_the_page(files: Files, browser: Any) -> None:
     files.job(
         '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\ncreate = "missing"\nwrite = "truncate"\nbatch_rows = 40\n'
     )
-    with page_of(files, "job.toml", token=True) as (page, address):
+    with page_of(files, "job.toml", token=True) as (_, address):
         sign_in(browser, address)
         browser.get(address + "/jobs/test")
         browser.find_element("css selector", "button[value=run]").click()
@@ -323,7 +325,7 @@ def test_a_run_is_stopped_from_the_page(files: Files, browser: Any) -> None:
                     break
             time.sleep(0.1)
             browser.get(address + "/jobs/test")
-        page.service.wait_for_children()
+        wait_for_runs()
         browser.get(address + "/jobs/test")
         assert "stopped" in browser.find_element("css selector", "tbody").text
         assert browser.find_elements("css selector", "button[value=resume]")
@@ -352,3 +354,35 @@ def test_a_port_that_is_taken(files: Files, process: Cli) -> None:
         taken.listen()
         outcome = process("serve", "job.toml", "--port", str(taken.getsockname()[1]))
     assert outcome.returncode == 2 and "the port is taken" in outcome.stderr
+
+
+def test_idle_connections_and_large_forms_hold_up_nobody(files: Files, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(guard, "PATIENCE", 1.0)
+    monkeypatch.setattr(guard, "MOST_CONNECTIONS", 60)
+    files.database("old.db", "CREATE TABLE t (id integer)")
+    files.database("new.db", "CREATE TABLE t (id integer)")
+    files.job('[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\n')
+    with page_of(files, "job.toml", token=True) as (page, address), contextlib.ExitStack() as stack:
+        idle = [stack.enter_context(socket.create_connection(("127.0.0.1", page.port))) for _ in range(300)]
+        for one in idle[::3]:
+            with contextlib.suppress(OSError):  # it is one too many, and closed already
+                one.sendall(b"GET / HTTP/1.1\r\nHost: localhost\r\nX-Slow: ")
+        for one in idle[1::3]:
+            with contextlib.suppress(OSError):
+                one.sendall(b"POST /sign-in HTTP/1.1\r\nHost: localhost\r\nContent-Length: 100\r\n\r\ntok")
+        began = time.monotonic()
+        while True:
+            with contextlib.suppress(OSError):
+                if ask(address, "/")[0] == 200:
+                    break
+            assert time.monotonic() - began < 20
+            time.sleep(0.1)
+        for one in idle:
+            one.settimeout(10)
+            with contextlib.suppress(ConnectionResetError):
+                while one.recv(10_000):
+                    pass  # until the other side closes it
+        # Without a session nothing of a body is read; with one, no more than a form has.
+        assert ask(address, "/jobs/test/act", "POST", {"form": "x" * 100_000})[0] == 403
+        assert ask(address, "/sign-in", "POST", {"token": "x" * 100_000})[0] == 413
+        assert ask(address, "/sign-in", "POST", {f"f{n}": "x" for n in range(30)})[0] == 400

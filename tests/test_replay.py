@@ -107,8 +107,10 @@ def test_what_cannot_be_loaded_again_is_said(files: Files, cli: Cli) -> None:
 DIES = """
 import os, sys, threading
 import kanal
-from kanal.runlog import RunLogStore
-setattr(RunLogStore, sys.argv[1], lambda *_, **__: os._exit(9))
+from kanal.runlog.rejects import RejectEntries
+from kanal.runlog.steps import StepEntries
+holder = StepEntries if sys.argv[1] == "end_step" else RejectEntries
+setattr(holder, sys.argv[1], lambda *_, **__: os._exit(9))
 kanal.Job.read("job.toml").replay(1)
 """
 

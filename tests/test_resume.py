@@ -126,13 +126,13 @@ def test_killed_at_any_instant_and_resumed_the_target_is_as_if_undisturbed(
 DIES = """
 import os, sys
 import kanal
-from kanal.runlog import RunLogStore
-ends = RunLogStore.end_step
+from kanal.runlog.steps import StepEntries
+ends = StepEntries.end_step
 def end_step(self, run, record):
     if record.step == sys.argv[1]:
         os._exit(9)
     ends(self, run, record)
-RunLogStore.end_step = end_step
+StepEntries.end_step = end_step
 kanal.Job.read("job.toml").run()
 """
 
@@ -473,7 +473,7 @@ def test_a_run_goes_on_after_its_last_committed_batch(
         ("CREATE TABLE t (n integer)", 'order_by = "n"', "two rows have the same values there"),
         ("CREATE TABLE t (n real PRIMARY KEY)", "", 'in the order of "n", which is double precision'),
         ("CREATE TABLE t (n integer PRIMARY KEY)", 'reject = "all"', "are committed when a bad row is found"),
-        ("CREATE TABLE t (n integer PRIMARY KEY)", "limit = 1", "would be counted anew"),
+        ("CREATE TABLE t (n integer PRIMARY KEY)", "limit = 1", "would count the rows anew"),
     ],
 )
 def test_what_does_not_go_batch_by_batch_is_said(files: Files, cli: Cli, source: str, settings: str, said: str) -> None:

@@ -11,7 +11,7 @@ import pytest
 from conftest import Place
 from kanal.connections.sql.mariadb_load import MariaDBLoad
 from kanal.connections.sql.postgresql_load import PostgreSQLLoad
-from kanal.runner import write_rules
+from kanal.runner import write_rule
 from test_servers import job, succeeded
 
 Places = Callable[[str], Place]
@@ -60,7 +60,7 @@ def test_rows_counts_and_rejects_are_those_of_batches_that_are_sent_one_by_one(
     places: Places, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, write: str, duplicates: str, kind: str
 ) -> None:
     confirmed, sent = list[bool](), list[int | None]()
-    confirm, send = LOADS[kind].confirm, LOADS[kind].send_into
+    confirm, send = LOADS[kind].confirm, LOADS[kind].send
 
     def confirming(load: Any) -> None:
         confirmed.append(load._open is not None)
@@ -71,7 +71,7 @@ def test_rows_counts_and_rejects_are_those_of_batches_that_are_sent_one_by_one(
         return sent[-1]
 
     monkeypatch.setattr(LOADS[kind], "confirm", confirming)
-    monkeypatch.setattr(LOADS[kind], "send_into", sending)
+    monkeypatch.setattr(LOADS[kind], "send", sending)
     old, new = places("postgresql"), places(kind)
     for wrong, commit in [*((wrong, "step") for wrong in WRONG), ("doubled", "job"), ("both", "job")]:
         found = []
@@ -97,7 +97,7 @@ def test_rows_counts_and_rejects_are_those_of_batches_that_are_sent_one_by_one(
 
 
 def one_by_one(patch: pytest.MonkeyPatch) -> None:
-    for rule in (write_rules.WriteRule, write_rules.Merge):
+    for rule in (write_rule.WriteRule, write_rule.Merge):
         patch.setattr(rule, "may_send", False)
 
 

@@ -256,8 +256,8 @@ def test_a_rejected_row_is_not_missing(places: Places, tmp_path: Path, kind: str
 @pytest.mark.parametrize(
     ("settings", "said"),
     [
-        ('where = "n > 1"', "only a part of the source is read, by where"),
-        ("limit = 5", "only a part of the source is read, by limit"),
+        ('where = "n > 1"', "cannot be combined with where: only a part of the source is read"),
+        ("limit = 5", "cannot be combined with limit: only a part of the source is read"),
         ('write = "append"', "only a merge knows which rows are missing"),
         ('[pipeline.other]\nsource = "old:t"\ntarget = "new:t"', "would delete the rows that pipeline other loads"),
         ('key = "n"', 'the key column "n" may be NULL'),

@@ -227,7 +227,7 @@ def killed_week(place: Place, folder: Path, seed: int, kills: int, days: int) ->
             os.killpg(process.pid, signal.SIGKILL)
         process.wait()
     log = run_log_of(Job.read(path))
-    windows = log.loaded_windows("week")
+    windows = log.past.loaded_windows("week")
     assert len(windows) == len(set(windows)) and len(windows) >= 4 * days
     reached = max(high for _, high in windows)
     expected = [(n,) for n, at in rows if at < (reached if len(reached) > 10 else reached + " 00:00:00")]

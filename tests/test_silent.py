@@ -98,7 +98,7 @@ COLLATED = {
 def test_resumed_by_batches_no_row_is_lost_whatever_the_collation(
     places: Places, tmp_path: Path, kind: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from kanal.runner.step import PipelineStep
+    from kanal.runner.step import StepParts
 
     old, new = places(kind), places("sqlite")
     texts = ["abc", "ABC", "Abc", "ab", "\u00c9", "e", "\u00e9", "z", "Z", "abc  x"]
@@ -108,7 +108,7 @@ def test_resumed_by_batches_no_row_is_lost_whatever_the_collation(
     new.sql("CREATE TABLE t (k text)")
     body = '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\ncommit = "batch"\norder_by = "k"\nbatch_rows = 1\nretries = 0'
     made = job(tmp_path, body, old=old, new=new)
-    commits = PipelineStep._commit
+    commits = StepParts.commit
     calls = []
 
     def dies(step: Any, *arguments: Any, **named: Any) -> None:
@@ -117,7 +117,7 @@ def test_resumed_by_batches_no_row_is_lost_whatever_the_collation(
             raise kanal.KanalError("broken off")
         commits(step, *arguments, **named)
 
-    monkeypatch.setattr(PipelineStep, "_commit", dies)
+    monkeypatch.setattr(StepParts, "commit", dies)
     run = made.run()
     for _ in range(20):
         if run.status == "succeeded":
@@ -180,7 +180,7 @@ def test_the_last_of_a_key_counts_or_the_job_is_refused(files: Files, settings: 
     assert files.rows("new.db", "SELECT n FROM t") == [(5,)]
     assert counts(run["t"]) == {"read": 2, "superseded": 1, "inserted": 1}
     said = kanal.Job.read(files.job(body + '\ncommit = "batch"')).check()
-    assert any('"last" does not go with commit = "batch"' in one for one in said)
+    assert any('duplicates = "last" with commit = "batch" cannot be combined' in one for one in said)
 
 
 # --- A7: keys that the target holds equal ---------------------------------------------------------------------------

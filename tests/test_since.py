@@ -157,7 +157,7 @@ def test_ranges_watermarks_and_all_on_the_command_line(places: Places, files: Fi
         (("run", "job.toml", "--since", "soon"), '"soon" is not a value of type date'),
         (("run", "job.toml", "--since", "2025-01-01", "--all"), "are asked for at once"),
         (("watermarks", "job.toml", "--set", "2025-01-01"), "for one step"),
-        (("watermarks", "job.toml", "u", "--clear"), '"u" is no step that loads only what is new'),
+        (("watermarks", "job.toml", "u", "--clear"), '"u" is not a step that loads only new rows'),
     ):
         outcome = cli(*arguments)
         assert (outcome.returncode, said in outcome.stderr) == (2, True), outcome.stderr
@@ -172,7 +172,7 @@ def test_ranges_watermarks_and_all_on_the_command_line(places: Places, files: Fi
         ('since = { column = "id", overlap = "3 moons" }', "number, or a time such as"),
         ('since = { column = "id", first = "x" }', '"x" is not a value of type'),
         ('since = "id"\nlimit = 3', "would be taken for loaded"),
-        ('since = "id"\nwrite = "truncate"', "it empties the target"),
+        ('since = "id"\nwrite = "truncate"', "the target would have only what is new"),
     ],
 )
 def test_what_does_not_go_with_since_is_said(files: Files, cli: Cli, settings: str, said: str) -> None:
@@ -322,8 +322,8 @@ def test_an_exchange_loses_no_change(places: Places, tmp_path: Path, kinds: str,
     ("defaults", "more", "said"),
     [
         ('missing = "delete"', "", "no row may be rejected"),
-        ("max_rejects = 0", 'delete_when = "id = 9"\nmissing = "delete"', "would be deleted where it came from"),
-        ('max_rejects = 0\nmissing = "delete"', 'missing = "keep"\nwhere = "id > 1"', "deleted where it came from"),
+        ("max_rejects = 0", 'delete_when = "id = 9"\nmissing = "delete"', "would be deleted where they came from"),
+        ('max_rejects = 0\nmissing = "delete"', 'missing = "keep"\nwhere = "id > 1"', "deleted where they came from"),
         ("", '[pipeline.there.columns]\nid = "id"\nchanged = "changed + INTERVAL \'1\' HOUR"', "is not filled by"),
     ],
 )  # fmt: skip

@@ -4,10 +4,18 @@ from __future__ import annotations
 
 import datetime as dt
 import sys
+import threading
 import time
 from pathlib import Path
 
 from kanal.service.service import Service, utc_now
+
+
+def wait_for_runs() -> None:
+    """Wait until no run of a service is in progress here."""
+    for thread in threading.enumerate():
+        if thread.name == "service-child":
+            thread.join()
 
 
 def main(path: Path, state: Path, end: dt.datetime) -> None:
@@ -18,8 +26,8 @@ def main(path: Path, state: Path, end: dt.datetime) -> None:
     served = next(iter(service.served.values()))
     while True:
         service.look_all()
-        service.wait_for_children()
-        if served.log.is_running(served.name):
+        wait_for_runs()
+        if served.log.past.is_running(served.name):
             time.sleep(0.05)  # a run that a killed service has left
             continue
         decision = service.decision(served)

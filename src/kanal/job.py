@@ -1,4 +1,4 @@
-"""The job as its users have it: the definition, with the doors to what can be done with it."""
+"""The job as users see it: its definition, and methods to check, run and inspect it."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ class Job(JobDefinition):
         write_job(self, Path(path))
 
     def check(self) -> list[str]:
-        """All that is wrong with the job, offline and against its databases: a sentence each; empty if it can run."""
+        """All problems of the job, offline and with its databases, a sentence each; empty if it can run."""
         from kanal.runner import check_job
 
         return [str(problem) for problem in check_job(self)]
@@ -61,18 +61,18 @@ class Job(JobDefinition):
         watcher: Watcher | None = None,
         executor: Executor | None = None,
     ) -> Run:
-        """Run the job, or of it only the steps named.
+        """Run the job, or only the named steps.
 
         `parameters` replace values of the job's; `batch_rows` is rows, `workers` how many steps may run at once. Of
         pipelines that load what is new, `since` (from it on), `until` (before it) or `everything` say what to take this
-        time. `create` makes missing target tables first. `anew` loads all rows even if an unfinished run has committed
+        time. `create` makes missing target tables first. `again` loads all rows even if an unfinished run has committed
         some of them, which is otherwise a KanalError if they would be appended twice. `dry_run` does all but write,
-        `rehearse` writes too and undoes it, where the targets can; both give a Run without a number. `watcher` is told
+        `rehearse` writes too and undoes it, if the targets can; both give a Run without a number. `watcher` is told
         how the run goes. `executor` runs the steps: any `concurrent.futures.Executor`, such as a ProcessPoolExecutor;
         by default they run in threads.
 
-        A step that fails does not raise; its result says why. Raises JobError where the job itself is wrong, before any
-        row moves, and KanalError where the run log cannot be written or another run of the job is under way.
+        A step that fails does not raise; its result says why. Raises JobError if the job itself is wrong, before any
+        row moves, and KanalError if the run log cannot be written or another run of the job is under way.
         """
         from kanal.runner.run_options import RunOptions, planned
 
@@ -91,9 +91,9 @@ class Job(JobDefinition):
         return run_job(self, options, watcher, executor)
 
     def resume(self, run: int | None = None, *, executor: Executor | None = None) -> Run:
-        """Go on with a run of the job that failed, was stopped or died: the latest, or that of a number.
+        """Resume a run of the job that failed, was stopped or died: the latest, or the one with this number.
 
-        Steps that succeeded are not run again; `executor` as in `run`. Raises KanalError where there is nothing left.
+        Steps that succeeded are not run again; `executor` as in `run`. Raises KanalError if there is nothing left.
         """
         from kanal.runner import resume_run
 
@@ -102,7 +102,7 @@ class Job(JobDefinition):
     def create(self, *, alter: bool = False) -> list[str]:
         """Create the target tables that are missing, from the mapping; their names. Raises KanalError.
 
-        With `alter`, columns of tables that exist are added and widened too, where that changes nothing that is there.
+        With `alter`, columns of tables that exist are added and widened too, if that changes nothing that is there.
         """
         from kanal.runner.fit import differences
         from kanal.runner.planning.new_tables import alter_tables, create_tables
@@ -115,7 +115,7 @@ class Job(JobDefinition):
             return made
 
     def compare(self, *, quick: bool = False, examples: int = 3) -> list[Comparison]:
-        """Compare what the sources hold, after the mapping, with what stands in the targets: one for each table.
+        """Compare the mapped rows of the sources with the rows of the targets: one comparison for each table.
 
         `quick` compares counts and a sum of each column alone; `examples` is how many rows of each kind are kept.
         Whether something is amiss says `Comparison.differs()`.
@@ -128,7 +128,7 @@ class Job(JobDefinition):
             return list(compare(plan, run_log_of(self), quick, examples))
 
     def files(self) -> list[FileState]:
-        """The files of the steps that load each once: when each was loaded, by which run, and which are new."""
+        """The files of steps that load each file once: when and by which run each was loaded, and which are new."""
         from kanal.runner.file_states import files_of
 
         return files_of(self)
@@ -140,23 +140,23 @@ class Job(JobDefinition):
         forget_file(self, step, name)
 
     def watermarks(self) -> list[WatermarkState]:
-        """The watermarks of the steps that load only what is new: up to which change value each has come."""
+        """The watermarks of the steps that load only new rows: the last change value that each has loaded."""
         from kanal.runner import watermarks_of
 
         return watermarks_of(self)
 
     def set_watermark(self, step: str, value: object) -> None:
-        """Set the watermark of a step, from which its next run goes on; None removes it: all rows are new."""
+        """Set the watermark from which the next run of a step continues; None removes it, so that all rows are new."""
         from kanal.runner import set_watermark
 
         set_watermark(self, step, value)
 
     def replay(self, run: int | None = None, step: str | None = None, *, executor: Executor | None = None) -> Run:
-        """Load the rejected rows of a run again, and only those, through the job as it is now; a run of its own.
+        """Load the rejected rows of a run again, and no others, with the present job; this is a new run.
 
         Of the latest run or that of a number, of all its steps or of one; `executor` as in `run`. Rows that load are
         recorded as resolved.
-        Raises KanalError where there is nothing to load again.
+        Raises KanalError if there is nothing to load again.
         """
         from kanal.runner import replay_run
 

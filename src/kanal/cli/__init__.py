@@ -1,4 +1,4 @@
-"""The command line: one module for each command; it parses, calls the library and prints."""
+"""The command line: parses arguments, calls the library and prints."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ def main() -> None:
     # NumPy would start threads for matrices, and pydantic look through all packages for plugins; there are none here.
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
-    from kanal.cli.app import run_app
+    from kanal.cli.entry import run_app
 
     status = run_app(sys.argv[1:])
     # Not by way of the interpreter's end, which would wait for what could not be broken off.

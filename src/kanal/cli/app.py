@@ -2,14 +2,26 @@
 
 from __future__ import annotations
 
-import copy
-import os
-import sys
-from collections.abc import Callable
 from pathlib import Path
-from typing import Annotated, Any, cast
+from typing import Annotated
 
 import typer
+
+from kanal.cli.arguments import (
+    Events,
+    JobFile,
+    JobFiles,
+    Json,
+    Like,
+    LogJob,
+    LogUrl,
+    NotLike,
+    Place,
+    PlaceJob,
+    RunNumber,
+    Schema,
+    SetValues,
+)
 
 app = typer.Typer(
     name="kanal",
@@ -18,52 +30,6 @@ app = typer.Typer(
     rich_markup_mode=None,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
-
-JobFile = Annotated[Path, typer.Argument(metavar="JOB", help="The job file, in TOML.", show_default=False)]
-JobFiles = Annotated[list[Path], typer.Argument(metavar="JOB...", help="Job files or bundles.", show_default=False)]
-Place = Annotated[str, typer.Argument(metavar="PLACE", help="A URL, or a connection's name with --job FILE.")]
-PlaceJob = Annotated[
-    Path | None,
-    typer.Option("--job", metavar="FILE", help="The job file whose connection is named.", show_default=False),
-]
-Like = Annotated[
-    list[str] | None,
-    typer.Option(
-        metavar="PATTERN", help="Only tables like this, such as 'lock_*'; can be repeated.", show_default=False
-    ),
-]
-NotLike = Annotated[
-    list[str] | None,
-    typer.Option(metavar="PATTERN", help="No tables like this; can be repeated.", show_default=False),
-]
-Schema = Annotated[str | None, typer.Option(help="Of this schema.", show_default=False)]
-Json = Annotated[bool, typer.Option("--json", help="Print one JSON document and nothing else.")]
-RunNumber = Annotated[
-    int | None,
-    typer.Argument(
-        metavar="RUN", help="A run's number; the latest if left out.", show_default=False, min=1, max=2**31 - 1
-    ),
-]
-LogJob = Annotated[
-    Path | None,
-    typer.Option("--job", metavar="FILE", help="Take the run log that this job names.", show_default=False),
-]
-LogUrl = Annotated[str | None, typer.Option("--run-log", metavar="URL", help="Take this run log.", show_default=False)]
-Events = Annotated[
-    Path | None,
-    typer.Option(
-        metavar="FILE", show_default=False, help="Append what happens to a file, a line of JSON an event; - is stderr."
-    ),
-]
-SetValues = Annotated[
-    list[str] | None,
-    typer.Option(
-        "--set",
-        metavar="NAME=VALUE",
-        show_default=False,
-        help="Another value for a parameter; can be repeated.",
-    ),
-]
 
 
 @app.callback(invoke_without_command=True)
@@ -95,7 +61,7 @@ def ping(
     job: PlaceJob = None,
     json: Json = False,
 ) -> int:
-    """Try connections: server, version, latency, rights, or why one does not work and what to do."""
+    """Try connections: show server, version, latency and rights, or the error and its remedy."""
     from kanal.cli.ping import ping as command
 
     return command(place, job, json)
@@ -130,7 +96,7 @@ def sample(
     job: PlaceJob = None,
     json: Json = False,
 ) -> int:
-    """Show some rows of a table, and what stands in each column."""
+    """Show some rows of a table, and a profile of each column."""
     from kanal.cli.tables import sample as command
 
     return command(place, table, rows, scan, job, json)
@@ -148,16 +114,12 @@ def draft(
     schema: Annotated[str | None, typer.Option(help="Targets in this schema.", show_default=False)] = None,
     prefix: Annotated[str, typer.Option(help="Before the names of the targets.", show_default=False)] = "",
     write: Annotated[str, typer.Option(metavar="RULE", help="append, truncate or merge.")] = "truncate",
-    since: Annotated[
-        bool, typer.Option("--since", help="Load only what is new, where a change column is found.")
-    ] = False,
+    since: Annotated[bool, typer.Option("--since", help="Load only new rows, if a change column is found.")] = False,
     sample: Annotated[int, typer.Option("--sample", help="Rows of each table to look at; 0 for none.", min=0)] = 1_000,
     name: Annotated[str | None, typer.Option(help="The job's name.", show_default=False)] = None,
     into: Annotated[
         Path | None,
-        typer.Option(
-            metavar="FILE", show_default=False, help="Write to this file; if it is there, add only what is new."
-        ),
+        typer.Option(metavar="FILE", show_default=False, help="Write to this file; if it exists, add only new tables."),
     ] = None,
     job: PlaceJob = None,
 ) -> int:
@@ -175,7 +137,7 @@ def check(
     job: JobFile,
     sample: Annotated[
         int | None,
-        typer.Option(help="Try so many rows of each pipeline, without writing.", min=1, show_default=False),
+        typer.Option(help="Try this many rows of each pipeline, without writing.", min=1, show_default=False),
     ] = None,
     json: Json = False,
 ) -> int:
@@ -194,7 +156,7 @@ def order(
     ] = None,
     json: Json = False,
 ) -> int:
-    """Show the steps in order, with what waits for what and why."""
+    """Show the steps in order, with their dependencies and the reasons."""
     from kanal.cli.order import order as command
 
     return command(job, picture, json)
@@ -234,7 +196,9 @@ def run(
     since: Annotated[
         str | None,
         typer.Option(
-            metavar="VALUE", show_default=False, help="Take change values from this on, whatever the watermarks say."
+            metavar="VALUE",
+            show_default=False,
+            help="Load change values from this one on, regardless of the watermarks.",
         ),
     ] = None,
     until: Annotated[
@@ -242,12 +206,10 @@ def run(
         typer.Option(
             metavar="VALUE",
             show_default=False,
-            help="Take change values before this only; watermarks stay where they are.",
+            help="Load only change values before this one; watermarks stay unchanged.",
         ),
     ] = None,
-    everything: Annotated[
-        bool, typer.Option("--all", help="Take all rows and files, whatever was loaded before.")
-    ] = False,
+    everything: Annotated[bool, typer.Option("--all", help="Load all rows and files, new or not.")] = False,
     dry_run: Annotated[bool, typer.Option("--dry-run", help="Do all but write, and log nothing.")] = False,
     rehearse: Annotated[
         bool, typer.Option("--rehearse", help="Do all of it in the targets too, and undo it; log nothing.")
@@ -261,7 +223,7 @@ def run(
         typer.Option(
             metavar="LENGTH",
             show_default=False,
-            help="Load from --since to --until in windows so long, such as '1 day', each in a run of its own.",
+            help="Load from --since to --until in windows of this length, such as '1 day', each in its own run.",
         ),
     ] = None,
     notify: Annotated[bool, typer.Option("--notify", help="Send the messages of [notify] when it has ended.")] = False,
@@ -270,29 +232,12 @@ def run(
     json: Json = False,
 ) -> int:
     """Run a job and show what became of every row."""
-    from kanal.cli.run import run as command
+    from kanal.cli.ways import run_by as command
     from kanal.runner.run_options import RunOptions
 
     options = RunOptions(only, None, batch_rows, workers, since, until, everything, make_tables, anew=anew)
-    if by is not None:
-        from kanal.cli.windows import run_windows as command_by_windows
-        from kanal.core.errors import KanalError
-
-        others = [
-            name for name, given in (("--dry-run", dry_run), ("--rehearse", rehearse), ("--notify", notify)) if given
-        ]
-        if others:
-            raise KanalError(f"--by does not go with {' and '.join(others)}", "give one of them")
-        return command_by_windows(job, options, by, set_values or [], events, json)
-    if rehearse:
-        from kanal.cli.run import rehearse as command_undone
-
-        return command_undone(job, options, set_values or [], json)
-    if dry_run:
-        from kanal.cli.run import dry_run as command_without_writing
-
-        return command_without_writing(job, options, set_values or [], json)
-    return command(job, options, set_values or [], events, json, notify)
+    ways = {"--by": by, "--dry-run": dry_run, "--rehearse": rehearse, "--notify": notify}
+    return command(job, options, set_values or [], events, json, ways)
 
 
 @app.command()
@@ -310,7 +255,7 @@ def compare(
         list[str] | None,
         typer.Option(metavar="STEP", show_default=False, help="Only what this step loads; can be repeated."),
     ] = None,
-    quick: Annotated[bool, typer.Option("--quick", help="Compare counts and a sum of each column alone.")] = False,
+    quick: Annotated[bool, typer.Option("--quick", help="Compare only counts and a sum of each column.")] = False,
     allow_extra: Annotated[
         bool, typer.Option("--allow-extra", help="Rows that only the target has are as they should be.")
     ] = False,
@@ -318,7 +263,7 @@ def compare(
     set_values: SetValues = None,
     json: Json = False,
 ) -> int:
-    """Compare what the sources hold, after the mapping, with what stands in the targets."""
+    """Compare the mapped rows of the sources with the rows of the targets."""
     from kanal.cli.compare import compare as command
 
     return command(job, only, quick, allow_extra, rows, set_values or [], json)
@@ -328,7 +273,7 @@ def compare(
 def resume(
     number: RunNumber = None, job: LogJob = None, run_log: LogUrl = None, events: Events = None, json: Json = False
 ) -> int:
-    """Go on with a run that failed, was stopped or died; what has succeeded is not run again."""
+    """Resume a run that failed, was stopped or died; steps that succeeded are not run again."""
     from kanal.cli.resume import resume as command
 
     return command(number, job, run_log, events, json)
@@ -344,7 +289,7 @@ def watermarks(
     clear: Annotated[bool, typer.Option("--clear", help="Take the step's watermark away.")] = False,
     json: Json = False,
 ) -> int:
-    """Show up to where steps that load only what is new have come, or set that."""
+    """Show or set the watermarks of the steps that load only new rows."""
     from kanal.cli.watermarks import watermarks as command
 
     return command(job, step, value, clear, json)
@@ -360,7 +305,7 @@ def files(
     ] = None,
     json: Json = False,
 ) -> int:
-    """Show which files were loaded when, by which run, and which are new; or forget one."""
+    """Show when and by which run each file was loaded, and which files are new; or forget one."""
     from kanal.cli.files import files as command
 
     return command(job, step, forget, json)
@@ -433,7 +378,7 @@ def lineage(
     ] = None,
     json: Json = False,
 ) -> int:
-    """Show from which source columns, through which expression, each target column comes."""
+    """Show the source columns and the expression of each target column."""
     from kanal.cli.lineage import lineage as command
 
     return command(job, what, picture, openlineage, json)
@@ -457,8 +402,8 @@ def bundle(
 def rejects(
     number: RunNumber = None,
     step: Annotated[str | None, typer.Argument(metavar="STEP", help="Only this step's.", show_default=False)] = None,
-    reason: Annotated[str | None, typer.Option(help="Only those of this reason.", show_default=False)] = None,
-    column: Annotated[str | None, typer.Option(help="Only those of this column.", show_default=False)] = None,
+    reason: Annotated[str | None, typer.Option(help="Only rows with this reason.", show_default=False)] = None,
+    column: Annotated[str | None, typer.Option(help="Only rows rejected for this column.", show_default=False)] = None,
     examples: Annotated[
         int, typer.Option("-n", "--examples", help="How many rejected rows of each group to show.", min=0)
     ] = 2,
@@ -505,7 +450,7 @@ def serve(
             "variable.",
         ),
     ] = None,
-    at_once: Annotated[int, typer.Option(help="Runs that may go on at once.", min=1, max=256)] = 4,
+    at_once: Annotated[int, typer.Option(help="The number of runs at the same time.", min=1, max=256)] = 4,
     events: Events = None,
 ) -> int:
     """Run jobs when they are due, and show a page; until the process is stopped."""
@@ -532,158 +477,7 @@ def notify(
     name: Annotated[str | None, typer.Argument(metavar="NAME", help="Only this receiver.", show_default=False)] = None,
     json: Json = False,
 ) -> int:
-    """Send a test message to those who are told of a job."""
+    """Send a test message to the receivers of a job."""
     from kanal.cli.service import notify as command
 
     return command(job, name, json)
-
-
-#: Parameters of commands by which they are given a job, and commands that a cluster can do.
-_JOBS = frozenset({"job", "jobs", "number"})
-_BY_CLUSTER = frozenset({"check", "clean", "ping", "replay", "resume", "run"})
-
-
-def command_line(wanted: str | None = None) -> Callable[..., Any]:
-    """All commands, or the wanted one alone if there is such a one, since to make all of them takes a while; those that
-    are given a job take --env too, and what a cluster can do --cluster."""
-    made = copy.copy(app)
-    made.registered_commands = [
-        info for info in app.registered_commands if wanted in (info.name, getattr(info.callback, "__name__", None))
-    ] or app.registered_commands
-    group: Any = typer.main.get_command(made)
-    options = {option.name: option for option in _with_options().params}
-    for name, command in group.commands.items():
-        if _JOBS & {parameter.name for parameter in command.params}:
-            command.params.append(options["env"])
-        if name in _BY_CLUSTER:
-            command.params.append(options["cluster"])
-    return cast("Callable[..., Any]", group)
-
-
-def _choose(value: str | None) -> None:
-    from kanal.cli.jobs import choose_environment
-
-    choose_environment(value)
-
-
-_Environment = Annotated[
-    str | None,
-    typer.Option(
-        "--env",
-        metavar="NAME",
-        envvar="KANAL_ENV",
-        expose_value=False,
-        callback=_choose,
-        show_default=False,
-        help="In this environment of the job.",
-    ),
-]
-
-
-def _choose_cluster(value: str | None) -> None:
-    from kanal.cli.jobs import choose_cluster
-
-    choose_cluster(value)
-
-
-_Cluster = Annotated[
-    str | None,
-    typer.Option(
-        "--cluster",
-        metavar="ADDRESS",
-        envvar="KANAL_CLUSTER",
-        expose_value=False,
-        callback=_choose_cluster,
-        show_default=False,
-        help="By the workers of the dask.distributed scheduler at this address, such as tcp://hub:8786.",
-    ),
-]
-
-
-def _with_options() -> Any:
-    """A command that takes nothing but what several have in common."""
-    only = typer.Typer(add_completion=False)
-
-    @only.command()
-    def command(env: _Environment = None, cluster: _Cluster = None) -> None:
-        """Nothing."""
-
-    return typer.main.get_command(only)
-
-
-def run_app(arguments: list[str]) -> int:
-    """Run the command line; the exit status: 0 well, 1 a step failed, 2 job or arguments wrong, 130 interrupted."""
-    from kanal.cli.guarded import Guarded
-
-    outputs = sys.stdout, sys.stderr
-    out = sys.stdout = Guarded(outputs[0])
-    sys.stderr = Guarded(outputs[1])
-    try:
-        status = _run(arguments)
-        out.flush()
-        if out.failure is not None:
-            _complain(f"standard output cannot be written: {out.failure.strerror}; what was done is done.")
-        sys.stderr.flush()
-        return status
-    finally:
-        sys.stdout, sys.stderr = outputs
-
-
-def _run(arguments: list[str]) -> int:
-    from kanal.core.errors import KanalError
-
-    in_json = "--json" in arguments
-    try:
-        status = command_line(next(iter(arguments), None))(arguments or ["--help"], standalone_mode=False)
-    except KanalError as error:
-        _say(error, in_json)
-        return 2
-    except KeyboardInterrupt:
-        _complain("interrupted.")
-        return 130
-    except typer.Exit as error:
-        return error.exit_code
-    except Exception as error:
-        shown = getattr(error, "format_message", None)
-        if shown is not None:  # an argument that is wrong
-            context = getattr(error, "ctx", None)
-            command = context.command_path if context is not None else "kanal"
-            _say(KanalError(shown().rstrip("."), f"see {command} --help"), in_json)
-            return 2
-        if os.environ.get("KANAL_TRACEBACK"):
-            raise
-        _say(
-            KanalError(
-                f"this should not happen: {type(error).__name__}: {' '.join(str(error).split())[:300]}",
-                "please report it; KANAL_TRACEBACK=1 in the environment shows where it arose",
-            ),
-            in_json,
-        )
-        return 2
-    return status if isinstance(status, int) else 0
-
-
-def _say(error: Exception, in_json: bool) -> None:
-    """Print what is wrong for people, or as a JSON document."""
-    if not in_json:
-        _complain(str(error))
-        return
-    from kanal.cli.output import print_json
-
-    problems = getattr(error, "problems", None)
-    documents = [
-        {"what": one.what, "remedy": one.remedy, "file": str(one.file) if one.file else None, "line": one.line}
-        for one in problems or ()
-    ]
-    if not documents:
-        what, remedy = getattr(error, "what", str(error)), getattr(error, "remedy", "")
-        documents = [{"what": what, "remedy": remedy, "file": None, "line": None}]
-    document: dict[str, object] = {"error": documents[0]}
-    print_json(document | ({"more": documents[1:]} if len(documents) > 1 else {}))
-
-
-def _complain(text: str) -> None:
-    from kanal.cli.output import visible
-
-    for line in text.splitlines():
-        print(f"kanal: {visible(line)}", file=sys.stderr)

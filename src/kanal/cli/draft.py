@@ -16,7 +16,7 @@ from kanal.cli.place import is_url, open_place
 from kanal.connections import with_password_in_place
 from kanal.connections.api import HttpApi
 from kanal.connections.base import Connection as OpenConnection
-from kanal.connections.urls import check_parts, folder_url
+from kanal.connections.urls import check_parts, folder_url, url_remedy
 from kanal.core.errors import HARMLESS, KanalError
 from kanal.core.nearest import did_you_mean
 from kanal.definition import JobError
@@ -92,7 +92,7 @@ def _connection_name(place: str) -> str:
     try:
         url = folder_url(place) or sa.make_url(place)
     except sa.exc.ArgumentError:
-        raise KanalError("what is given is not a URL", "write one such as sqlite:///lockhouse.db") from None
+        raise KanalError("what is given is not a URL", url_remedy(place)) from None
     except ValueError:
         raise KanalError("the port in the URL is not a number", "write one such as 5432") from None
     base = Path(url.database or url.host or "place").stem
@@ -111,7 +111,7 @@ def _connection_text(name: str, place: str, job: Path | None) -> str:
         password = f"password = {{ {inner} }}" if inner else ""
     try:
         url = folder_url(place) or with_password_in_place(sa.make_url(place))
-    except (sa.exc.ArgumentError, ValueError):  # with ${NAME} where the form of a URL has a number
+    except (sa.exc.ArgumentError, ValueError):  # with ${NAME} if the form of a URL has a number
         place = re.sub(r"(://[^:/@]*):(?!\$\{)[^@]*@", r"\1@", place)
         return "\n".join(filter(None, [f'url = "{place}"', password]))
     check_parts(url, f"connection {name}")

@@ -34,7 +34,7 @@ class _Events(logging.FileHandler):
 
 @contextmanager
 def writing_events(path: Path | None) -> Iterator[None]:
-    """While it lasts, events are appended to a file as lines of JSON; `-` is standard error."""
+    """While this lasts, events are appended to a file as lines of JSON; `-` is standard error."""
     if path is None:
         yield
         return

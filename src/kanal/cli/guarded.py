@@ -17,7 +17,7 @@ class Guarded(io.TextIOBase):
 
     def __init__(self, stream: Any) -> None:
         self.stream = stream
-        #: Why nothing more can be printed; None where nobody listens any more, which is nobody's fault.
+        #: Why nothing more can be printed; None if nobody listens any more, which is nobody's fault.
         self.failure: OSError | None = None
         self._open = True
         if hasattr(stream, "reconfigure"):

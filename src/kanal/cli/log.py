@@ -23,7 +23,7 @@ DEFAULT_FILE = "kanal-runs.db"
 
 
 def find_run_log(job: Path | None, url: str | None) -> RunLogStore:
-    """The run log of a URL, of a job, or `kanal-runs.db` in this folder; raises KanalError where there is none."""
+    """The run log of a URL, of a job, or `kanal-runs.db` in this folder; raises KanalError if there is none."""
     if url is not None and job is not None:
         raise KanalError("--job and --run-log both name a run log", "give one of the two")
     if url is not None:
@@ -42,12 +42,12 @@ def _existing(store: RunLogStore) -> RunLogStore:
     if not store.exists():
         raise KanalError(f"There is no run log at {store.database.shown_url} yet", "run a job first")
     store.prepare()
-    store.end_dead_runs()
+    store.runs.end_dead_runs()
     return store
 
 
 def job_name(job: Path | None) -> str | None:
-    """The name of a file's job; None where no file is given."""
+    """The name of a file's job; None if no file is given."""
     if job is None:
         return None
     from kanal.cli.jobs import read_job
@@ -66,5 +66,5 @@ def job_and_environment(job: Path | None) -> tuple[str | None, str | None]:
 
 
 def private(path: str, flags: int) -> int:
-    """Open a file for its owner alone, where it is new."""
+    """Open a file for its owner alone, if it is new."""
     return os.open(path, flags, 0o600)

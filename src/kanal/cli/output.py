@@ -50,7 +50,7 @@ def escape(text: str) -> str:
 
 
 def console(stderr: bool = False) -> Console:
-    """A console for a person; 100 columns wide where it is no terminal."""
+    """A console for a person; 100 columns wide if it is no terminal."""
     made = Console(stderr=stderr, highlight=False)
     if not made.is_terminal:
         width = os.environ.get("COLUMNS", "")
@@ -73,7 +73,7 @@ _AFTER_ASCII = re.compile("[\x7f-\x9f\ud800-\udfff\u202a-\u202e\u2066-\u2069]")
 def table(*columns: str, title: str | None = None) -> Table:
     """A table in the manner of all of Kanal's.
 
-    A column whose name begins with # is one of numbers; one that begins with ~ is cut where the table is too wide.
+    A column whose name begins with # is one of numbers; one that begins with ~ is cut if the table is too wide.
     """
     made = Table(
         box=None,
@@ -223,7 +223,7 @@ def indented(text: str, by: int = 4) -> Padding:
 
 
 def example(value: str | None, longest: int = 36) -> str:
-    """A value for a table: on one line, cut where it is long, and in quotes where blanks stand around it."""
+    """A value for a table: on one line, cut if it is long, and in quotes where blanks stand around it."""
     if value is None:
         return "NULL"
     value = _CONTROLS.sub(lambda found: found[0] if found[0].isspace() else visible(found[0]), value)
@@ -234,7 +234,7 @@ def example(value: str | None, longest: int = 36) -> str:
 
 
 def print_hints(screen: Console, hints: list[tuple[str, str]]) -> None:
-    """Commands to go on with."""
+    """Commands to continue."""
     screen.print()
     widest = max(len(command) for command, _ in hints)
     for command, meaning in hints:

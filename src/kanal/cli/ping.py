@@ -11,16 +11,20 @@ from kanal.cli.jobs import chosen_cluster, crew, read_job
 from kanal.cli.output import console, escape, indented, mark, print_json, show, table
 from kanal.cli.place import is_url, open_place
 from kanal.connections import open_connection
+from kanal.connections.urls import url_remedy
 from kanal.core.errors import KanalError, capital
 from kanal.explore.ping import Answer
 from kanal.explore.ping import ping as try_connection
 
 
 def ping(place: str, job: Path | None, json: bool) -> int:
-    """Try the connections of a job file, or one place; 0 where all work, else 1."""
+    """Try the connections of a job file, or one place; 0 if all work, else 1."""
     if chosen_cluster() is not None:
         return _from_cluster(place, job, json)
     if job is None and not is_url(place):
+        remedy = url_remedy(place, "")
+        if remedy:
+            raise KanalError(f"{place} is neither a job file nor a URL", remedy)
         answers = _of_job(Path(place))
     else:
         with open_place(place, job) as database:
@@ -50,7 +54,7 @@ def _of_job(path: Path) -> list[Answer]:
 
 
 def _from_cluster(place: str, job: Path | None, json: bool) -> int:
-    """Try connections from each worker; 0 where each works from all that are to reach it, and from one at least."""
+    """Try connections from each worker; 0 if each works from all that are to reach it, and from one at least."""
     if is_url(place):
         raise KanalError(f"{place} is not one of a job's connections", "name a job file, or a connection with --job")
     definition = read_job(job or Path(place))

@@ -10,7 +10,7 @@ from rich.table import Table
 
 from kanal.cli.memory import expect_long_work
 from kanal.cli.output import console, escape, number, status_text, table
-from kanal.core.errors import duration
+from kanal.core.errors import duration, rough_duration
 from kanal.core.tally import Tally
 from kanal.runner import StepResult, Watcher
 
@@ -102,8 +102,7 @@ class Progress:
         expected = self.expected.get(step)
         if not expected or not read or step in self.took or read >= expected:
             return ""
-        left = elapsed * (expected - read) / read
-        return f"{max(1, round(left))} s" if left < 90 else f"{round(left / 60)} min"
+        return rough_duration(elapsed * (expected - read) / read)
 
 
 @contextmanager

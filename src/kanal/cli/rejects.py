@@ -31,7 +31,7 @@ def rejects(
 ) -> int:
     """Print the rejects of a run, grouped and then one by one, or write them to a file; the exit status."""
     log = find_run_log(job, run_log)
-    record = log.run(run, job_name(job))
+    record = log.past.run(run, job_name(job))
     if record.error:
         raise KanalError(
             f"Run {record.run} of {record.job} failed before a step could begin", f"see kanal runs {record.run}"
@@ -51,11 +51,11 @@ def rejects(
         print_json(found)
         return 0
     screen = console()
-    groups = log.reject_groups(record.run, step, **chosen)
-    resolved = log.resolved(record.run)
+    groups = log.rejects.groups(record.run, step, **chosen)
+    resolved = log.rejects.resolved(record.run)
     if resolved:
         screen.print(f"[dim]{resolved:,} rejected rows of run {record.run} were resolved by a replay.[/]\n")
-    gone = log.gone(record.run)
+    gone = log.rejects.gone(record.run)
     if gone:
         screen.print(f"[dim]Gone from the source: {counted(gone, 'rejected row')} of run {record.run}.[/]\n")
     if not groups and (resolved or gone):
@@ -69,8 +69,8 @@ def rejects(
         return 0
     screen.print(f"Run {record.run} of {escape(record.job)}\n")
     show(screen, rejects_table(groups))
-    _print_cascades(screen, log.cascades(record.run, step))
-    shown = sum(_print_group(screen, group, log.examples(record.run, group, examples)) for group in groups)
+    _print_cascades(screen, log.rejects.cascades(record.run, step))
+    shown = sum(_print_group(screen, group, log.rejects.examples(record.run, group, examples)) for group in groups)
     total = sum(group["rows"] for group in groups)
     if shown < total:
         screen.print(f"\n[dim]{shown:,} of {total:,} shown; --all shows all, --export FILE writes them to a file.[/]")
@@ -141,7 +141,7 @@ def _lines(cells: list[tuple[str, str]], width: int) -> Iterator[list[tuple[str,
 
 
 def _export(path: Path, found: list[dict[str, Any]], escape_formulas: bool) -> None:
-    """Write rejects as JSON lines where the file is called so, else as CSV."""
+    """Write rejects as JSON lines if the file is called so, else as CSV."""
     if path.suffix in (".jsonl", ".ndjson"):
         lines = (json_module.dumps(reject, ensure_ascii=False) + "\n" for reject in found)
         _write(path, lambda file: file.writelines(lines))

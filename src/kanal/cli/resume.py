@@ -1,4 +1,4 @@
-"""kanal resume: goes on with a run that failed, was stopped or died."""
+"""kanal resume: continues a run that failed, was stopped or died."""
 
 from __future__ import annotations
 
@@ -36,9 +36,9 @@ def job_file_of(
     if job is not None:
         return job, number
     log = find_run_log(None, run_log)
-    record = log.run(number)
+    record = log.past.run(number)
     if number is None and to_go_on:
-        latest = {found.job: found for found in reversed(log.unfinished())}
+        latest = {found.job: found for found in reversed(log.past.unfinished())}
         if len(latest) > 1:
             names = ", ".join(f"run {found.run} of {found.job}" for found in latest.values())
             raise KanalError(f"Runs of several jobs are unfinished: {names}", "name one by its number")

@@ -56,7 +56,7 @@ def run(
 
 
 def _notify(job: Job, run: int) -> None:
-    """Send the messages about a run; where one cannot be sent, say so: it harms no load."""
+    """Send the messages about a run; if one cannot be sent, say so: it harms no load."""
     from kanal.cli.service import need_service
 
     need_service()
@@ -97,7 +97,7 @@ def rehearse(path: Path, options: RunOptions, values: list[str], json: bool) -> 
         return exit_status(outcome)
     screen = console()
     screen.print(f"[bold]{escape(job.job)}[/]  rehearsal: all was done, and undone  {status_text(outcome.status)}\n")
-    _print_steps(screen, outcome, rehearsal.log.reject_groups(1))
+    _print_steps(screen, outcome, rehearsal.log.rejects.groups(1))
     return exit_status(outcome)
 
 
@@ -136,7 +136,7 @@ def watched(quiet: bool, events: Path | None, running: Callable[[Watcher], Run])
 
 
 def exit_status(outcome: Run) -> int:
-    """0 where all went well, 130 where it was interrupted, else 1."""
+    """0 if all went well, 130 if it was interrupted, else 1."""
     return {"succeeded": 0, "stopped": 130}.get(str(outcome.status), 1)
 
 
@@ -167,7 +167,7 @@ def print_run(screen: Console, outcome: Run, log: RunLogStore, path: Path) -> No
     rejected = sum(step.tally.rejected for step in outcome.steps)
     if rejected:
         screen.print()
-        show(screen, rejects_table(log.reject_groups(outcome.run)))
+        show(screen, rejects_table(log.rejects.groups(outcome.run)))
     _print_errors(screen, outcome)
     hints = []
     if str(outcome.status) != "succeeded":

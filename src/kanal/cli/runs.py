@@ -34,12 +34,13 @@ from kanal.runner.unusual import fewer_than_usual
 
 def _more(log: RunLogStore, record: RunRecord) -> dict[str, Any]:
     """Where the time went, and what is usual, by step."""
-    times, usual = log.times(record.run), log.usual(record)
+    times, usual, stages = log.steps.times(record.run), log.past.usual(record), log.steps.stage_times(record.run)
     names = ("reading", "computing", "writing")
     return {
         "times": {step: dict(zip(names, parts, strict=True)) for step, parts in times.items()},
+        "stages": stages,
         "usual": {step: asdict(known) for step, known in usual.items()},
-        "tasks": [asdict(task) for task in log.tasks(record.run)],
+        "tasks": [asdict(task) for task in log.steps.tasks(record.run)],
         "far_fewer_rows": [step.step for step in record.steps if fewer_than_usual(step, usual)],
     }
 
@@ -50,7 +51,7 @@ def runs(run: int | None, job: Path | None, run_log: str | None, json: bool) -> 
     screen = console()
     if run is None:
         name, environment = job_and_environment(job)
-        found = [one for one in log.runs(name=name) if environment in (None, one.environment)]
+        found = [one for one in log.past.latest(name=name) if environment in (None, one.environment)]
         if json:
             print_json([run_document(record) for record in found])
             return 0
@@ -72,7 +73,7 @@ def runs(run: int | None, job: Path | None, run_log: str | None, json: bool) -> 
         show(screen, drawn)
         _say_what_failed(screen, found, f" --job {job}" if job else f" --run-log {run_log}" if run_log else "")
         return 0
-    record = log.run(run)
+    record = log.past.run(run)
     if json:
         print_json(run_document(record) | _more(log, record))
         return 0
@@ -90,11 +91,11 @@ def runs(run: int | None, job: Path | None, run_log: str | None, json: bool) -> 
         return 0
     show(screen, tally_table((s.step, s.status, s.tally, s.seconds) for s in record.steps))
     print_notes(screen, record.steps)
-    times, usual = log.times(record.run), log.usual(record)
+    times, usual = log.steps.times(record.run), log.past.usual(record)
     if times:
         screen.print()
-        show(screen, _times_table(record, times, usual))
-    shares = by_worker(log.tasks(record.run), [s.step for s in record.steps if s.status == "running"])
+        show(screen, _times_table(record, times, usual, log.steps.stage_times(record.run)))
+    shares = by_worker(log.steps.tasks(record.run), [s.step for s in record.steps if s.status == "running"])
     if shares:
         screen.print()
         show(screen, _workers_table(shares))
@@ -104,7 +105,7 @@ def runs(run: int | None, job: Path | None, run_log: str | None, json: bool) -> 
                 f"\n[yellow]![/] [bold]{escape(step.step)}[/] read {step.tally.read:,} rows, far fewer than the "
                 f"{usual[step.step].read:,.0f} that are usual: is its source complete?"
             )
-    groups = log.reject_groups(record.run)
+    groups = log.rejects.groups(record.run)
     if groups:
         screen.print()
         show(screen, rejects_table(groups))
@@ -153,11 +154,15 @@ def _workers_table(shares: Sequence[WorkerShare]) -> Table:
 
 
 def _times_table(
-    record: RunRecord, times: Mapping[str, tuple[float, float, float]], usual: Mapping[str, Usual]
+    record: RunRecord,
+    times: Mapping[str, tuple[float, float, float]],
+    usual: Mapping[str, Usual],
+    stages: Mapping[str, Mapping[str, float]],
 ) -> Table:
     """Where the time of each step went, and what is usual."""
     title = "Where the time went (usually: the median of earlier runs)"
-    drawn = table("~step", "#reading", "#computing", "#writing", "#time", "#usually", "#rows", "#usually", title=title)
+    names = ("~step", "#reading", "#computing", "#writing", "#time", "#usually", "#rows", "#usually", "slowest stages")
+    drawn = table(*names, title=title)
     for step in record.steps:
         parts = times.get(step.step, (0.0, 0.0, 0.0))
         known = usual.get(step.step)
@@ -169,5 +174,13 @@ def _times_table(
             duration(known.seconds) if known else "",
             rows,
             f"{known.read:,.0f}" if known else "",
+            _slowest(stages.get(step.step, {})),
         )
     return drawn
+
+
+def _slowest(stages: Mapping[str, float], count: int = 3) -> str:
+    """The stages of a step that took longest, each with its share of the time of all stages."""
+    whole = sum(stages.values())
+    slowest = sorted(stages.items(), key=lambda stage: -stage[1])[:count]
+    return ", ".join(f"{name} {seconds / whole:.0%}" for name, seconds in slowest if seconds >= whole / 20)

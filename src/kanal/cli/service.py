@@ -17,7 +17,7 @@ from kanal.core.nearest import did_you_mean
 
 
 def need_service() -> None:
-    """Raises KanalError where the packages of kanal[service] are not installed."""
+    """Raises KanalError if the packages of kanal[service] are not installed."""
     try:
         import apprise  # noqa: F401
         import apscheduler  # noqa: F401
@@ -48,7 +48,7 @@ def serve(
         signal.signal(number, handle)
     service = Service(paths, chosen_environment(), at_once, events=events if str(events) != "-" else None)
     screen = console(stderr=True)
-    for path, why in service.unread.items():
+    for path, why in service.jobs.unread.items():
         screen.print(f"[bold red]✗[/] {escape(str(path))} cannot be served yet:\n    {escape(why)}")
     if not service.served and not port:
         raise KanalError("none of the jobs can be served", "correct what is said above")
@@ -158,7 +158,7 @@ def report(run: int | None, into: Path, job: Path | None, run_log: str | None, j
     from kanal.service.report import write_report
 
     log = find_run_log(job, run_log)
-    record = log.run(run, job_name(job))
+    record = log.past.run(run, job_name(job))
     size = write_report(log, record, into)
     if json:
         print_json({"run": record.run, "file": str(into), "bytes": size})

@@ -1,4 +1,4 @@
-"""kanal tables and kanal sample: what is in a database, and what stands in a table."""
+"""kanal tables and kanal sample: what is in a database, and what is in a table."""
 
 from __future__ import annotations
 
@@ -222,7 +222,7 @@ def _profile_document(profile: Profile, found: Sample) -> dict[str, Any]:
 
 
 def _print_rows(screen: Console, found: Sample) -> None:
-    """Rows as tables; columns that do not fit beside each other come below."""
+    """Rows as tables; columns that do not fit next to each other come below."""
     if not found.rows:
         return
     for names in _blocks(found, screen.width):

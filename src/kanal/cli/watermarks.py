@@ -25,7 +25,7 @@ def watermarks(path: Path, step: str | None, value: str | None, clear: bool, jso
     found = [state for state in watermarks_of(job) if step in (None, state.step)]
     if step is not None and not found:
         raise KanalError(
-            f'"{step}" is no step that loads only what is new', "see kanal watermarks JOB for those that are"
+            f'"{step}" is not a step that loads only new rows', "see kanal watermarks JOB for those that are"
         )
     if json:
         print_json([asdict(state) for state in found])

@@ -73,7 +73,7 @@ def show_windows(path: Path | None, json: bool) -> int:
         raise KanalError("--windows is given without a job", "name it by --job FILE")
     job, job_file = read_job(path), arguments_for(path)
     log = find_run_log(path, None)
-    states = window_states(log.windows_of(job.log_name))
+    states = window_states(log.past.windows_of(job.log_name))
     if json:
         print_json(
             [asdict(one) | {"started": one.started.isoformat() + "Z" if one.started else None} for one in states]

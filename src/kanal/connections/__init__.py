@@ -1,4 +1,4 @@
-"""Connections: places that hold tables, each kind behind the same few interfaces.
+"""Databases, files and APIs, behind the same few interfaces.
 
 The names are imported when first used, so that a command imports only what it needs.
 """

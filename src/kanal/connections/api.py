@@ -18,6 +18,7 @@ import sqlalchemy as sa
 
 from kanal.connections.api_client import ApiError, Client, Page, path_of
 from kanal.connections.api_load import ApiLoad
+from kanal.connections.bodies import led_to, whole_number
 from kanal.connections.description import About, ColumnInfo, TableInfo
 from kanal.connections.files.json_text import DECODER, Number, as_text, checked, found_at, pointed, pointer_to
 from kanal.connections.misfits import not_finite
@@ -51,7 +52,7 @@ class _Catalogue(PlainCatalogue):
         self._known: dict[str, TableInfo] = {}
 
     def about(self) -> About:
-        """What is at the other end; raises KanalError where it does not answer."""
+        """What is at the other end; raises KanalError if it does not answer."""
         name = next(iter(self._api.resources))
         next(self._api.pages(name, {}))
         return About("HTTP API", f"{len(self._api.resources)} resources", "httpx")
@@ -88,7 +89,7 @@ class HttpApi(PlainConnection):
 
     @cached_property
     def resources(self) -> dict[str, Resource]:
-        """The resources that the job names, and those of its OpenAPI document; raises ApiError where that is none."""
+        """The resources that the job names, and those of its OpenAPI document; raises ApiError if that is none."""
         found = dict(self._settings.resource)
         if self._settings.openapi:
             found = resources_of(self._document()) | found
@@ -98,10 +99,10 @@ class HttpApi(PlainConnection):
         return found
 
     def _document(self) -> Any:
-        place = self._settings.openapi or ""
-        if re.match(r"https?://", place):
-            return self.client.page(place, {}).content
-        path = self._folder / place
+        file = self._settings.openapi_file
+        if file is None:
+            return self.client.page(self._settings.openapi or "", {}).content
+        path = self._folder / file
         try:
             return DECODER.decode(path.read_text(encoding="utf-8-sig"))
         except OSError as error:
@@ -176,7 +177,7 @@ class HttpApi(PlainConnection):
     # --- pages -----------------------------------------------------------------------------------------------------
 
     def pages(self, name: str, values: Mapping[str, str]) -> Iterator[Page]:
-        """The pages of a resource, one after the other; raises KanalError, also where they go in a circle."""
+        """The pages of a resource, one after the other; raises KanalError, also if they go in a circle."""
         resource = self.resources[name]
         address = urljoin(self.client.base, resource.path.lstrip("/"))
         query = self.client.query | _filled(resource.query, values)
@@ -203,7 +204,7 @@ class HttpApi(PlainConnection):
             following = _next_of(page, resource.next, len(rows))
             if following is None:
                 return
-            address, query = (urljoin(page.address, following), {}) if isinstance(following, str) else (
+            address, query = (led_to(page.address, following), {}) if isinstance(following, str) else (
                 address, query | following)  # fmt: skip
 
     def batches(self, reading: Reading) -> Iterator[SourceBatch]:
@@ -293,7 +294,7 @@ def _counted(following: Next | None, number: int) -> dict[str, str]:
 
 
 def _next_of(page: Page, following: Next | None, rows: int) -> str | dict[str, str] | None:
-    """The address of the next page, or the parameters that change; None where this was the last."""
+    """The address of the next page, or the parameters that change; None if this was the last."""
     if following is None:
         return None
     if following.pointer is not None or following.link:
@@ -342,7 +343,7 @@ def _filled(query: Mapping[str, Any], values: Mapping[str, str]) -> dict[str, st
 
 
 def _list_of(page: Page, resource: Resource, name: str) -> list[Any]:
-    """The list of rows in an answer; raises KanalError where there is none."""
+    """The list of rows in an answer; raises KanalError if there is none."""
     found = found_at(page.content, pointed(resource.rows))
     if not isinstance(found, list):
         where = f"at {resource.rows}" if resource.rows else "as a whole"
@@ -351,7 +352,7 @@ def _list_of(page: Page, resource: Resource, name: str) -> list[Any]:
 
 
 def _rows_of(page: Page, resource: Resource, name: str) -> Iterator[tuple[Any, Any]]:
-    """The rows of a page, each with its parent, which is the row itself where it has none."""
+    """The rows of a page, each with its parent, which is the row itself if it has none."""
     for row in _list_of(page, resource, name):
         if resource.each is None:
             yield row, row
@@ -369,6 +370,11 @@ def _linked(page: Page) -> str | None:
     return None
 
 
+#: More digits than any number of rows has, and fewer than Python refuses to read.
+_DIGITS = 4_000
+
+
 def _number(value: Any, otherwise: int | None) -> int | None:
     text = as_text(value)
-    return int(text) if text is not None and text.isdigit() else otherwise
+    number = whole_number(text, _DIGITS) if text is not None else None
+    return otherwise if number is None else number

@@ -1,4 +1,4 @@
-"""Asks HTTP APIs, signed in; asks again where a trouble passes. Needs httpx (pip install kanal[http])."""
+"""Asks HTTP APIs, signed in; asks again if a trouble passes. Needs httpx (pip install kanal[http])."""
 
 from __future__ import annotations
 
@@ -7,12 +7,13 @@ import email.utils
 import time
 from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import urlsplit
 
 import sqlalchemy as sa
 import tenacity
 from msgspec import Struct, field
 
+from kanal.connections.bodies import blocks, is_web_address, led_to, mask_logs, whole_number
 from kanal.connections.errors import DatabaseError, unreached
 from kanal.connections.files.formats import needed
 from kanal.connections.files.json_text import DECODER
@@ -23,7 +24,11 @@ if TYPE_CHECKING:
 
 #: Bytes of an answer at most, how often a page is asked for, and how long is waited for the next time, in seconds.
 _MOST, _TIMES, _LONGEST_WAIT = 256 * 1024 * 1024, 6, 300.0
+#: Bytes of an answer with a token at most.
+_MOST_OF_TOKEN = 1_000_000
 _REDIRECTS = 5
+#: What to do if rows may have been taken.
+_AFTER_BREAK = "see what it has; with repeatable = true in send, if it knows Idempotency-Key, they are sent again"
 
 
 class ApiError(DatabaseError):
@@ -36,6 +41,10 @@ class ApiError(DatabaseError):
         self.status = status
         #: The seconds after which the service says that it may be asked again.
         self.wait = wait
+
+
+class BodyError(ApiError):
+    """An answer that began, and whose body cannot be read."""
 
 
 class Page(Struct):
@@ -63,12 +72,17 @@ class Client:
     def _client(self) -> Any:
         if self._made is None:
             httpx = needed("httpx", "http", "an HTTP API is asked for")
+            mask_logs()
             seconds = self._settings.connect_timeout or 60.0
-            self._made = httpx.Client(timeout=httpx.Timeout(60.0, connect=seconds), follow_redirects=False)
+            self._made = httpx.Client(
+                timeout=httpx.Timeout(60.0, connect=seconds),
+                headers={"Accept-Encoding": "gzip"},
+                follow_redirects=False,
+            )
         return self._made
 
     def close(self) -> None:
-        """Close what is open."""
+        """Close all connections."""
         if self._made is not None:
             self._made.close()
             self._made = None
@@ -91,22 +105,25 @@ class Client:
         return headers | {"Authorization": basic.headers["Authorization"]}
 
     def _fetched_token(self, address: str, scope: str | None) -> str:
-        """The token for the user and the password, fetched anew once it is about to expire."""
+        """The token for the user and the password, fetched again once it is about to expire."""
         if self._token is not None and time.monotonic() < self._token[1]:
             return self._token[0]
         form = {"grant_type": "client_credentials"} | ({"scope": scope} if scope else {})
         httpx = needed("httpx", "http", "an HTTP API is asked for")
+        host = urlsplit(address).netloc.rpartition("@")[2]
+        signed = {"data": form, "auth": (self._user or "", self._password or "")}
         try:
-            answer = self._client.post(address, data=form, auth=(self._user or "", self._password or ""))
-        except httpx.HTTPError as error:
-            raise ApiError(f"no token can be had: {urlsplit(address).netloc} gives no answer ({type(error).__name__})",
-                           "correct token_url", True) from None  # fmt: skip
+            with self._client.stream("POST", address, **signed) as answer:
+                body = b"".join(blocks(answer, f"the token of {host}", _MOST_OF_TOKEN, ApiError))
+        except (httpx.HTTPError, httpx.InvalidURL) as error:
+            raise ApiError(f"no token can be had: {host} gives no answer ({type(error).__name__})",
+                           "correct token_url", isinstance(error, httpx.TransportError)) from None  # fmt: skip
         try:
-            found = answer.json()
+            found = DECODER.decode(body.decode("utf-8-sig"))
             token, seconds = str(found["access_token"]), float(found.get("expires_in", 300))
-        except (ValueError, KeyError, TypeError):
+        except (ValueError, KeyError, TypeError, RecursionError):
             raise ApiError(
-                f"no token was given: {urlsplit(address).netloc} answers {answer.status_code}",
+                f"no token was given: {host} answers {answer.status_code}",
                 "correct the user, the password and the scope",
                 answer.status_code >= 500,
             ) from None
@@ -114,11 +131,11 @@ class Client:
         return token
 
     def page(self, address: str, query: Mapping[str, str]) -> Page:
-        """An answer; asked for again where a trouble passes, as late as the service wishes. Raises KanalError."""
+        """An answer; asked for again if a trouble passes, as late as the service wishes. Raises KanalError."""
         return _retrying()(self._page, address, query)
 
     def send(self, method: str, address: str, body: bytes, key: str, once: bool) -> Page:
-        """Send a body; again where a trouble passes, if a request that comes twice does no harm, or else only if it was
+        """Send a body; again if a trouble passes, if a request that comes twice does no harm, or else only if it was
         not taken for sure. Raises ApiError, with the status of the answer."""
         return _retrying()(self._send, method, address, body, key, once)
 
@@ -132,6 +149,9 @@ class Client:
                 if answer.is_redirect:
                     raise ApiError(f"{path_of(address)} leads elsewhere, to which nothing is sent", "correct the url")
                 return self._read(answer, address, must_tell=False)
+        except BodyError as error:
+            what = f"{error.what}; whether the service has taken the rows is not known"
+            raise ApiError(what, _AFTER_BREAK, once) from None
         except ApiError as error:
             if error.status is not None and error.status >= 500 and error.status != 503 and not once:
                 error.passing = False  # it may have taken the rows
@@ -141,7 +161,7 @@ class Client:
         except httpx.HTTPError as error:
             raise ApiError(
                 f"{own.netloc} broke off ({type(error).__name__}), and whether it has taken the rows is not known",
-                "see what it has; with repeatable = true in send, if it knows Idempotency-Key, they are sent again",
+                _AFTER_BREAK,
                 once,
             ) from None
 
@@ -151,30 +171,31 @@ class Client:
         where, parameters = address, dict(query)
         try:
             for _ in range(_REDIRECTS):
+                if not is_web_address(where):
+                    raise ApiError(
+                        f"{path_of(address)} redirects to an address that is not http or https", "ask those who run it"
+                    )
                 here = urlsplit(where)
                 same = (here.scheme, here.netloc) == (own.scheme, own.netloc)
                 headers = self._headers() if same else {"Accept": "application/json"}
                 with self._client.stream("GET", where, params=parameters or None, headers=headers) as answer:
-                    if answer.is_redirect:
-                        where, parameters = urljoin(str(answer.url), answer.headers["Location"]), {}
+                    if answer.has_redirect_location:
+                        where, parameters = led_to(str(answer.url), answer.headers["Location"]), {}
                         continue
                     return self._read(answer, address)
         except httpx.ConnectError as error:
             raise ApiError(*unreached(own.netloc, error)) from None
         except httpx.HTTPError as error:
             raise ApiError(f"{own.netloc} broke off ({type(error).__name__})", "run it again", True) from None
+        except httpx.InvalidURL as error:
+            raise ApiError(
+                f"{path_of(address)} redirects to an invalid address: {error}", "correct url, path or next"
+            ) from None
         raise ApiError(f"{own.netloc} leads from one address to the next", "correct the url")
 
     def _read(self, answer: Any, address: str, must_tell: bool = True) -> Page:
-        status, parts, size = answer.status_code, [], 0
-        for part in answer.iter_bytes():
-            size += len(part)
-            if size > _MOST:
-                raise ApiError(
-                    f"an answer of {path_of(address)} is longer than {_MOST >> 20} MB", "ask for smaller pages"
-                )
-            parts.append(part)
-        content = b"".join(parts)
+        status = answer.status_code
+        content = b"".join(blocks(answer, path_of(address), _MOST, BodyError))
         if status == 401 and self._settings.sign_in is not None and self._settings.sign_in.token_url and self._token:
             self._token = None
             raise ApiError("the token was not accepted", "see whether its scope is enough", True, 0.0)
@@ -204,17 +225,21 @@ def _retrying() -> tenacity.Retrying:
 
 def path_of(address: str) -> str:
     """An address for people: what of it cannot be secret."""
-    return urlsplit(address).path or "/"
+    try:
+        return urlsplit(address).path or "/"
+    except ValueError:
+        return "an address"
 
 
 def _asked_to_wait(headers: Mapping[str, str]) -> float | None:
     """The seconds that Retry-After says (RFC 9110, section 10.2.3)."""
     text = headers.get("Retry-After", "")
-    if text.isdigit():
-        return float(text)
+    seconds = whole_number(text)
+    if seconds is not None:
+        return float(seconds)
     try:
         moment = email.utils.parsedate_to_datetime(text)
-    except (TypeError, ValueError):
+    except (TypeError, ValueError, IndexError, OverflowError):
         return None
     moment = moment if moment.tzinfo is not None else moment.replace(tzinfo=dt.UTC)
     return max(0.0, (moment - dt.datetime.now(dt.UTC)).total_seconds())

@@ -13,9 +13,10 @@ import pyarrow as pa
 from msgspec import Struct
 
 from kanal.connections.api_client import ApiError, Client, Page, path_of
+from kanal.connections.bodies import whole_number
 from kanal.connections.description import TableInfo
 from kanal.connections.files.json_text import Number, as_text, found_at, pointed, written
-from kanal.connections.files.writers import json_values
+from kanal.connections.files.text_writers import json_values
 from kanal.connections.loading import RefusedRow
 from kanal.connections.plain import PlainLoad
 from kanal.core.types import TEXT
@@ -26,7 +27,7 @@ if TYPE_CHECKING:
 
 #: Answers by which a service refuses what it was sent, and not to be asked (RFC 9110, section 15.5).
 _REFUSING = (400, 409, 413, 422)
-#: After so many rows of which the service takes none, the load gives up.
+#: After this many rows of which the service takes none, the load gives up.
 _HOPELESS = 200
 
 
@@ -49,7 +50,7 @@ class ApiLoad(PlainLoad):
         self._refused = 0
 
     def for_run(self, number: int, step: str, moment: dt.datetime) -> None:
-        # A run that is gone on with is the same run, whose requests have the same keys.
+        # A run that is continued is the same run, whose requests have the same keys.
         self._mark = f"{number} {step} {moment.isoformat()}"
 
     def encode(self, table: TableInfo, rows: pa.RecordBatch) -> list[_Outgoing]:
@@ -86,6 +87,8 @@ class ApiLoad(PlainLoad):
 
     def _sent(self, resource: Resource, send: Send, rows: list[_Outgoing], place: int) -> list[RefusedRow]:
         """Send some rows; those that the service refused."""
+        if "{" in resource.path and (why := _not_in_path(resource.path, rows[0].values)):
+            return [RefusedRow(place, why)]
         body = rows[0].text if send.list is None else _in_list(send.list, [row.text for row in rows])
         address = urljoin(self._client.base, _filled_path(resource.path, rows[0].values).lstrip("/"))
         key = hashlib.sha256(f"{self._mark} {send.method} {address} {body}".encode()).hexdigest()[:32]
@@ -127,6 +130,19 @@ def _in_list(pointer: str, texts: Sequence[str]) -> str:
     return written(whole)
 
 
+def _not_in_path(path: str, values: Mapping[str, str]) -> str:
+    """Why a value of a row cannot be a part of a path, which would lead to another resource; "" if all can."""
+    for name, text in values.items():
+        if f"{{{name}}}" not in path:
+            continue
+        plain = json.loads(text) if text.startswith('"') else text
+        if text == "null" or not plain:
+            return f"{name} is {'NULL' if text == 'null' else 'empty'}, and is a part of the path {path}"
+        if plain in (".", "..") or any(sign in "/\\" or not sign.isprintable() for sign in plain):
+            return f"{name} cannot be a part of the path {path}: it would lead to another resource"
+    return ""
+
+
 def _filled_path(path: str, values: dict[str, str]) -> str:
     """A path with a row's values in the place of {column}."""
     for name, text in values.items():
@@ -145,9 +161,9 @@ def _told(page: Page, send: Send, rows: int, place: int) -> list[RefusedRow]:
     listed = found_at(page.content, pointed(send.refused.rows))
     refused = []
     for member in listed if isinstance(listed, list) else []:
-        number = as_text(found_at(member, pointed(send.refused.place)))
-        if number is None or not number.isdigit() or int(number) >= rows:
+        number = whole_number(as_text(found_at(member, pointed(send.refused.place))) or "")
+        if number is None or number >= rows:
             raise ApiError("the service says that it refused a row, but not which", "correct refused in send")
         words = as_text(found_at(member, pointed(send.refused.message))) or "the service refused it"
-        refused.append(RefusedRow(place + int(number), words))
+        refused.append(RefusedRow(place + number, words))
     return refused

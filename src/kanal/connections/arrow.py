@@ -59,13 +59,13 @@ _TYPES: list[tuple[Any, SqlType]] = [
 
 
 def sql_type(arrow: pa.DataType) -> SqlType:
-    """The SQL type of an Arrow type; text where there is none of its own."""
+    """The SQL type of an Arrow type; text if there is none of its own."""
     if isinstance(arrow, pa.ExtensionType | pa.BaseExtensionType):
         arrow = arrow.storage_type
     if pa.types.is_dictionary(arrow):
         arrow = arrow.value_type
     if pa.types.is_decimal(arrow):
-        # Digits in front of the point, where the scale is negative.
+        # Digits in front of the point, if the scale is negative.
         return decimal(arrow.precision - min(arrow.scale, 0), max(arrow.scale, 0))
     name = str(arrow)
     if "binary" in name:
@@ -98,7 +98,7 @@ class ArrowSource(PlainConnection):
         return "arrow", id(self._data)
 
     def schema(self) -> pa.Schema:
-        """The schema of the data; raises KanalError where it gives none."""
+        """The schema of the data; raises KanalError if it gives none."""
         with self._lock:
             if self._schema is None:
                 self._first = self._stream()
@@ -237,7 +237,7 @@ def _plain(value: Any) -> Any:
 class Memory:  # its marker tells the job's models what it is
     """A target in memory. After a run it has the rows that were loaded: `memory.table()`, or `run["step"].table()`.
 
-    The columns are those of the mapping, of the Arrow types that stand for their SQL types. A run with
+    The columns are those of the mapping, of the Arrow types that represent their SQL types. A run with
     `write = "truncate"` replaces the rows, one with `"append"` adds to them; a run that fails leaves them as they were.
     """
 
@@ -248,7 +248,7 @@ class Memory:  # its marker tells the job's models what it is
         self._batches: list[pa.RecordBatch] = []
 
     def table(self) -> pa.Table:
-        """The rows; raises KanalError where nothing was loaded yet."""
+        """The rows; raises KanalError if nothing was loaded yet."""
         if self._info is None:
             raise KanalError("nothing was loaded into this memory yet", "run the job first")
         schema = pa.schema([
@@ -290,7 +290,7 @@ class MemoryTarget(PlainConnection):
 
     @property
     def ddl(self) -> _MemoryTables:
-        """How its table is made."""
+        """How its table is created."""
         return _MemoryTables(self)
 
     def batches(self, reading: Reading) -> Iterator[SourceBatch]:

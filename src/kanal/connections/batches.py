@@ -11,7 +11,7 @@ from kanal.core.frame import Strays
 
 
 def rebatched(batches: Iterable[pa.RecordBatch], rows: int, size: int) -> Iterator[pa.RecordBatch]:
-    """The same rows in batches of so many each, the last one fewer; fewer too where they come to so many bytes."""
+    """The same rows in batches of so many each, the last one fewer; fewer too if they come to this many bytes."""
     waiting: list[pa.RecordBatch] = []
     count = held = 0
     for batch in _pieces(batches, size):
@@ -33,7 +33,7 @@ def rebatched(batches: Iterable[pa.RecordBatch], rows: int, size: int) -> Iterat
 
 
 def _pieces(batches: Iterable[pa.RecordBatch], size: int) -> Iterator[pa.RecordBatch]:
-    """The batches, cut where they come to more bytes than this; never within a row."""
+    """The batches, cut if they come to more bytes than this; never within a row."""
     for batch in batches:
         most = max(1, size * batch.num_rows // max(batch.nbytes, 1))
         if most >= batch.num_rows:

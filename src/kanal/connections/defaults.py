@@ -14,7 +14,7 @@ class DefaultValue(Struct, frozen=True):
 
 
 def default_value(text: str, dialect: str | None) -> DefaultValue | None:
-    """What a default means that a database shows as this text; None where it is more than a constant or a moment."""
+    """What a default means that a database shows as this text; None if it is more than a constant or a moment."""
     import sqlglot
     from sqlglot import exp
     from sqlglot.errors import SqlglotError

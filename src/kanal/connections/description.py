@@ -1,4 +1,4 @@
-"""What a database says of its tables, in Kanal's own types."""
+"""Descriptions of tables, in Kanal's own types."""
 
 from __future__ import annotations
 
@@ -14,9 +14,9 @@ from kanal.core.types import TEXT, SqlType
 
 
 class ColumnInfo(PartlyCompared, Struct, frozen=True, eq=False):
-    """A column: `type` is None where the database does not say; `declared` is the database's own text.
+    """A column: `type` is None if the database does not say; `declared` is the database's own text.
 
-    `stored` is the type in which a reader delivers the values. `filled` is true where the database gives a value to
+    `stored` is the type in which a reader delivers the values. `filled` is true if the database gives a value to
     a row that has none: by a default, an identity or a generated column. `generated` columns cannot be written.
     `default` is the text of a default, `values` those of an enumeration.
     `numbered` ones take their values from a sequence or the like, `always` those that must be overridden to be written.
@@ -44,7 +44,7 @@ class ColumnInfo(PartlyCompared, Struct, frozen=True, eq=False):
 
 
 class About(Struct, frozen=True):
-    """A server: its kind and version, the driver, and what it does with texts and times, where that is known."""
+    """A server: its kind and version, the driver, and what it does with texts and times, if that is known."""
 
     server: str
     version: str
@@ -62,7 +62,7 @@ class Right(Struct, frozen=True):
 
 
 class RowCount(Struct, frozen=True):
-    """How many rows a table has, counted or estimated, and when it was last changed (UTC), where that is known."""
+    """How many rows a table has, counted or estimated, and when it was last changed (UTC), if that is known."""
 
     rows: int
     exact: bool
@@ -70,7 +70,7 @@ class RowCount(Struct, frozen=True):
 
 
 class ForeignKey(PartlyCompared, Struct, frozen=True, eq=False):
-    """Columns whose values must stand in columns of another table.
+    """Columns whose values must are in columns of another table.
 
     A `deferrable` one may be checked at the commit instead of after each statement.
     """
@@ -85,7 +85,7 @@ class ForeignKey(PartlyCompared, Struct, frozen=True, eq=False):
     deferrable: bool = False
 
     def refers_to(self, table: TableInfo) -> bool:
-        """True where its values must stand in this table."""
+        """True if its values must are in this table."""
         return self.table.casefold() == table.name.casefold() and (self.schema or table.schema) == (
             table.schema or self.schema
         )
@@ -102,7 +102,7 @@ class Constraint(Struct, frozen=True):
 
     @property
     def label(self) -> str:
-        """Its name, or else what it is."""
+        """Its name, or a description."""
         if self.name:
             return self.name
         if self.condition is not None:
@@ -132,12 +132,12 @@ class TableInfo(Struct, frozen=True):
     foreign_keys: tuple[ForeignKey, ...] = ()
     is_view: bool = False
     indexes: tuple[tuple[str, ...], ...] = ()
-    #: The table whose rows this one holds a part of, where it is a partition.
+    #: The table whose rows this one holds a part of, if it is a partition.
     part_of: str | None = None
     comment: str | None = None
 
     def given_back(self, name: str, values: pa.Array) -> pa.Array:
-        """Values of a column as the table gives them back, where the job has it change them."""
+        """Values of a column as the table gives them back, if the job has it change them."""
         del name
         return values
 
@@ -162,7 +162,7 @@ class TableInfo(Struct, frozen=True):
         return [column.name for column in self.columns]
 
     def source_columns(self) -> Mapping[str, SourceColumn]:
-        """The columns as expressions see them: of the type in which they come, or that their text stands for."""
+        """The columns as expressions see them: of the type in which they come, or that their text represents."""
         return {
             column.name: SourceColumn(
                 (column.type or TEXT) if column.stored == TEXT else column.stored, column.stored, column.loose

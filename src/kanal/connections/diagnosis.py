@@ -61,7 +61,7 @@ _CAUSES = [
 
 
 def remedy_for(words: str, url: sa.URL, port: int | None) -> str | None:
-    """What to do about an error in a database's words; None where that cannot be told."""
+    """What to do about an error in a database's words; None if that is not known."""
     for pattern, remedy in _CAUSES:
         found = re.search(pattern, words, re.IGNORECASE)
         if found:

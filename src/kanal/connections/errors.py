@@ -20,7 +20,7 @@ class RowsRefused(KanalError):
     """The target refused rows of a batch; nothing of that batch was written. `what` is in the target's words.
 
     `row` is the place in the batch of the first row that it refused, and `constraint` the name of the constraint that
-    the row breaks, where the target says so.
+    the row breaks, if the target says so.
     """
 
     def __init__(self, what: str, row: int | None = None, constraint: str | None = None) -> None:

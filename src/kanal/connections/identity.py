@@ -10,7 +10,7 @@ from pathlib import Path
 
 @lru_cache(maxsize=256)
 def host_identity(host: str | None) -> str:
-    """A host by its address, so that its names are one; as it is written where it has none."""
+    """A host by its address, so that its names are one; as it is written if it has none."""
     if not host or host.startswith("/") or host in ("localhost", "::1"):
         return "127.0.0.1"
     try:
@@ -20,7 +20,7 @@ def host_identity(host: str | None) -> str:
 
 
 def file_identity(path: Path) -> Hashable:
-    """A file by its number on its disk, so that links to it are one; by its whole path where it is not there yet."""
+    """A file by its number on its disk, so that links to it are one; by its whole path if it is not there yet."""
     try:
         found = path.stat()
     except OSError:

@@ -46,7 +46,7 @@ def gone_on_elsewhere() -> KanalError:
 
 
 def moment_text(moment: dt.datetime) -> str:
-    """A moment as it is remembered of a file, in UTC."""
+    """The time of a file, as text in UTC."""
     return moment.astimezone(dt.UTC).isoformat(timespec="microseconds")
 
 
@@ -104,14 +104,14 @@ class LoadedFile(Struct, frozen=True):
 
 
 class Journal(Protocol):
-    """Progress of runs, so that whoever goes on with one knows what was committed; watermarks of pipelines; and files
+    """Progress of runs, so that whoever continues one knows what was committed; watermarks of pipelines; and files
     that were loaded."""
 
     def make_ready(self) -> None:
-        """Make what progress is kept in; raises KanalError where that is not allowed."""
+        """Make what progress is kept in; raises KanalError if that is not allowed."""
 
     def is_ready(self) -> bool:
-        """True where progress can be kept."""
+        """True if progress can be kept."""
 
     def record(self, load: Load, done: Progress, token: str, step: str, owner: str) -> None:
         """Record, within a load's transaction, how far a step is committed with it.
@@ -120,27 +120,27 @@ class Journal(Protocol):
         """
 
     def recorded(self, token: str, step: str) -> Progress | None:
-        """How far a step was committed; None where nothing of it was."""
+        """The committed progress of a step; None if nothing is committed."""
 
     def claim_first(self, token: str, steps: Sequence[str], owner: str) -> None:
         """Make entries for the steps of a new run, all at once; raises KanalError."""
 
     def claim(self, token: str, step: str, owner: str) -> Progress | None:
-        """Make a step's entry that of who goes on with it, so that nobody else can commit any more; how far it was
+        """Make a step's entry that of who continues it, so that nobody else can commit any more; how far it was
         committed before."""
 
     def note_session(self, load: Load, token: str, step: str, owner: str) -> None:
-        """Record, at once, by which session of the target a load goes on, so that whoever claims its step can end it;
-        nothing where there are none."""
+        """Record, at once, by which session of the target a load continues, so that whoever claims its step can end it;
+        nothing if there are none."""
 
     def forget(self, tokens: Collection[str]) -> None:
         """Remove what was kept for runs that have come to their end."""
 
     def make_watermarks_ready(self) -> None:
-        """Make what watermarks are kept in; raises KanalError where that is not allowed."""
+        """Make what watermarks are kept in; raises KanalError if that is not allowed."""
 
     def watermark(self, job: str, step: str) -> Watermark | None:
-        """The watermark of a pipeline; None where it has none yet."""
+        """The watermark of a pipeline; None if it has none yet."""
 
     def move_watermark(
         self, load: Load, job: str, step: str, watermark: str | None, moment: dt.datetime, expression: str
@@ -153,13 +153,13 @@ class Journal(Protocol):
     # --- files -----------------------------------------------------------------------------------------------------
 
     def make_files_ready(self) -> None:
-        """Make what loaded files are kept in; raises KanalError where that is not allowed."""
+        """Make what loaded files are kept in; raises KanalError if that is not allowed."""
 
     def loaded_files(self, job: str, step: str) -> list[LoadedFile]:
         """The files that a step has loaded, in the order of their names."""
 
     def record_files(self, load: Load, job: str, step: str, files: Sequence[LoadedFile]) -> None:
-        """Remember files, within a load's transaction, in the place of those of the same names."""
+        """Remember files, within a load's transaction; they replace files with the same names."""
 
     def forget_files(self, load: Load, job: str, step: str, names: Collection[str]) -> None:
         """Forget files, within a load's transaction."""

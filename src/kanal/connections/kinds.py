@@ -12,8 +12,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol, cast
 
 from kanal.connections.secrets import expand, secret_value
-from kanal.connections.urls import FILESYSTEMS, check_parts, folder_url, with_password_in_place
+from kanal.connections.urls import FILESYSTEMS, check_parts, folder_url, url_remedy, with_password_in_place
 from kanal.core.errors import KanalError
+from kanal.core.hidden import hide
 from kanal.core.nearest import did_you_mean
 
 if TYPE_CHECKING:
@@ -95,11 +96,13 @@ def _url_of(settings: ConnectionSettings | LogSettings, what: str, folder: Path)
     except ValueError:
         raise KanalError(f"{what}: the port in its url is not a number", "write one such as 5432") from None
     except sa.exc.ArgumentError:
-        raise KanalError(f"{what}: its url is not a URL", "write one such as sqlite:///lockhouse.db") from None
+        raise KanalError(f"{what}: its url is not a URL", url_remedy(text)) from None
     check_parts(url, what)
     url = with_password_in_place(url)
     if settings.password is not None:
         url = url.set(password=secret_value(settings.password, what, folder, url.username))
+    elif url.password is not None:
+        hide(str(url.password))
     return url
 
 
@@ -114,7 +117,7 @@ def open_log(settings: LogSettings, folder: Path) -> SqlOpening:
 
 
 def open_database(name: str, settings: ConnectionSettings | LogSettings, folder: Path) -> SqlDatabase:
-    """A connection that is a SQL database; raises KanalError where it is none."""
+    """A connection that is a SQL database; raises KanalError if it is not."""
     from kanal.connections.sql.database import SqlDatabase
 
     connection = open_connection(name, settings, folder)
@@ -124,7 +127,7 @@ def open_database(name: str, settings: ConnectionSettings | LogSettings, folder:
 
 
 def _kind_of(url: sa.URL, what: str) -> Kind:
-    """The kind of a URL; raises KanalError where there is none."""
+    """The kind of a URL; raises KanalError if there is none."""
     import sqlalchemy as sa
 
     scheme, _, driver = url.drivername.partition("+")
@@ -149,7 +152,7 @@ def _kind_of(url: sa.URL, what: str) -> Kind:
 
 
 def _loaded(entry: EntryPoint, what: str) -> Kind:
-    """The kind of another package; raises KanalError where it cannot be imported."""
+    """The kind of another package; raises KanalError if it cannot be imported."""
     try:
         found: Any = entry.load()
     except Exception as error:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any, Protocol, Self
+from collections.abc import Hashable, Mapping, Sequence
+from typing import Any, Protocol, Self
 
 import numpy as np
 import pyarrow as pa
@@ -12,11 +12,9 @@ from msgspec import Struct, field
 from numpy.typing import NDArray
 
 from kanal.connections.description import ForeignKey, TableInfo
+from kanal.connections.roles import Writes
 from kanal.core.tally import add_writes
 from kanal.core.types import Family
-
-if TYPE_CHECKING:
-    from kanal.connections.base import Target
 
 
 class RefusedRow(Struct, frozen=True):
@@ -54,7 +52,7 @@ class Conflict(Struct, frozen=True):
 
 
 class Written(Struct):
-    """What became of rows: counts, and those that the target refused."""
+    """The result of writing rows: counts, and the refused rows."""
 
     inserted: int = 0
     updated: int = 0
@@ -67,14 +65,14 @@ class Written(Struct):
     conflicting: list[Conflict] = field(default_factory=list)
 
     def add(self, other: Written) -> None:
-        """Add another's counts and refusals."""
+        """Add the counts and refused rows of another result."""
         add_writes(self, other)
         self.refused.extend(other.refused)
         self.conflicting.extend(other.conflicting)
 
     @property
     def taken(self) -> int:
-        """Rows that the target has now, by this write or before."""
+        """The written rows that the target has now, new or not."""
         return self.inserted + self.updated + self.unchanged
 
 
@@ -104,7 +102,7 @@ class Merging(Struct, frozen=True):
     #: References that are filled in later, and the key by which their rows are found then.
     open_references: tuple[ForeignKey, ...] = ()
     filling_key: tuple[str, ...] = ()
-    #: Where every version of a row is kept.
+    #: The columns of a history, if every version of a row is kept.
     history: HistoryColumns | None = None
     #: True if a row replaces the whole other one, also a key that is equal but spelt otherwise.
     rewrites_key: bool = False
@@ -138,7 +136,7 @@ class Merging(Struct, frozen=True):
 class Stage(Protocol):
     """Rows of a table's form that wait in the target, numbered from 0 as they come; seen by this load alone."""
 
-    #: How many rows were encoded so far.
+    #: The number of rows encoded so far.
     rows: int
     #: A stage with the load's one moment, if a history closes missing rows at it.
     moment: Any
@@ -162,23 +160,23 @@ class Stage(Protocol):
         """As `add`, to a StreamLoad, which says by its `confirm` what becomes of the rows; otherwise as its `send`."""
 
     def clear(self) -> None:
-        """Take all rows out; numbers go on."""
+        """Remove all rows; their numbers are not used again."""
 
     def take_keys_of(self, other: Self) -> None:
-        """Take in the keys of another stage's rows."""
+        """Add the keys of the rows of another stage."""
 
     def ready(self) -> None:
-        """Called once the rows are in, before they are merged."""
+        """Called after all rows have come, before they are merged."""
 
     def ready_for_parts(self) -> None:
         """Called before parts of the rows are merged, many times."""
 
     def sift(self, first: int) -> list[RefusedRow]:
-        """Take out the rows, from a number on, that break a constraint of the table, as far as that can be told of all
+        """Take out the rows, from a number on, that break a constraint of the table, as far as it is known of all
         at once."""
 
     def take_out(self, numbers: Sequence[int]) -> None:
-        """Take out rows by their numbers."""
+        """Remove rows by their numbers."""
 
     def open_ends(self) -> list[tuple[RefusedRow, tuple[Any, ...]]]:
         """The written rows that refer, by a reference that is filled in later, to a row that is not there: each with
@@ -194,7 +192,7 @@ class Stage(Protocol):
         """
 
     def conflicts(self, ours: Self, theirs: Self) -> list[Conflict]:
-        """The rows that differ from the table's of their key, where the staged one is newer than the one value of a
+        """The rows that differ from the table's of their key, if the staged one is newer than the one value of a
         stage, and the table's newer than that of the other."""
 
     def spare_newer(self, bound: Self) -> None:
@@ -212,102 +210,129 @@ class Stage(Protocol):
         a stage; how many."""
 
     def unmatched(self, kept: Self | None) -> list[tuple[Any, ...]]:
-        """The keys of the table's rows that are left of those."""
+        """The keys of those rows of the table that could not be deleted."""
 
     def drop(self) -> None:
-        """Remove it."""
+        """Drop it."""
 
 
 class Portion(Stage, Protocol):
     """A stage that stays when its load is committed, for another load to publish its rows."""
 
     def hashes(self, rows: pa.RecordBatch) -> NDArray[np.uint64]:
-        """What tells rows of one content from others, whoever reads them."""
+        """Hashes of the content of rows, the same in every process."""
 
     def hashes_of(self, numbers: Sequence[int]) -> dict[int, int]:
         """The same, as signed numbers, of rows that are in, by their numbers."""
+
+
+class TableWriter(Protocol):
+    """Writes rows into one table within a load."""
+
+    def encode(self, rows: pa.RecordBatch) -> Any:
+        """A storable batch in the form that `insert` takes. May be called while the load does something else."""
+
+    def insert(self, encoded: Any) -> Sequence[RefusedRow]:
+        """Insert an encoded batch; raises RowsRefused, with nothing of it inserted, if the target refuses a row.
+
+        A target that takes rows one by one returns those that it refused; the others are inserted.
+        """
+
+
+class StreamWriter(TableWriter, Protocol):
+    """Writes rows that the load confirms later, several batches at once."""
+
+    def send(self, encoded: Any) -> int | None:
+        """Send an encoded batch; its size in bytes. None if it was not sent, since it is of another form than the
+        earlier ones, which have to be confirmed first."""
+
+
+class LoadTarget(Protocol):
+    """Where the rows of a load go."""
+
+    @property
+    def name(self) -> str:
+        """The name of the connection."""
+
+    @property
+    def writes(self) -> frozenset[Writes]:
+        """What it can do."""
+
+    @property
+    def identity(self) -> Hashable:
+        """What two connections to one place have in common."""
 
 
 class Load(Protocol):
     """One transaction on a target; what is not committed when it is closed is undone."""
 
     @property
-    def target(self) -> Target:
+    def target(self) -> LoadTarget:
         """Where the rows go."""
 
     def for_run(self, number: int, step: str, moment: dt.datetime) -> None:
-        """Be told which step of which run loads, by the run's number and moment."""
+        """Note the run, by its number and moment, and the step that loads."""
 
     def can_empty(self, table: TableInfo) -> bool:
-        """False where rows of other tables refer to this one's, and no reference may be open for a while."""
+        """False if rows of other tables refer to this one's, and no reference may be open for a while."""
 
     def count(self, table: TableInfo) -> int:
-        """How many rows a table has."""
+        """The number of rows of a table."""
 
     def empty(self, table: TableInfo) -> int:
-        """Remove all rows of a table; how many there were."""
+        """Remove all rows of a table; their number."""
 
-    def encode(self, table: TableInfo, rows: pa.RecordBatch) -> Any:
-        """A storable batch in the form in which `insert` takes it. Called beside other uses of the load."""
-
-    def insert(self, table: TableInfo, encoded: Any) -> Sequence[RefusedRow]:
-        """Insert an encoded batch; raises RowsRefused, with nothing of it inserted, where the target refuses a row.
-
-        A target that takes rows one by one gives back those that it refused; the others are inserted.
-        """
+    def writer(self, table: TableInfo) -> TableWriter:
+        """A writer for a table."""
 
     def stage(self, merging: Merging, columns: tuple[str, ...], name: str) -> Any:
         """A new, empty Stage for some of the columns of a merge."""
 
     def check_at_once(self, keys: Sequence[ForeignKey]) -> None:
-        """Have foreign keys checked as rows come, of those that would be checked at the commit alone."""
+        """Check these foreign keys for each row, although they are declared to be checked at the commit."""
 
     def defer(self, keys: Sequence[ForeignKey]) -> None:
-        """Have foreign keys checked at the commit alone, of those that can be."""
+        """Check these foreign keys only at the commit, if they can be deferred."""
 
     def unlink(self, table: TableInfo, keys: Sequence[ForeignKey]) -> None:
         """Before a table is emptied, have its rows refer to nothing by these keys, so that others can be emptied before
         it."""
 
     def sifts_first(self, table: TableInfo) -> bool:
-        """True where bad rows have to be found before they are written: only the commit would notice them, or the whole
+        """True if bad rows have to be found before they are written: only the commit would notice them, or the whole
         transaction would end with the first."""
 
     def may_stage(self) -> bool:
-        """True where rows may wait in a stage."""
+        """True if rows may wait in a stage."""
 
     def settle(self, table: TableInfo, columns: Sequence[str]) -> list[str]:
         """Before the commit: have what numbers rows go on after the greatest values that were written; notes on what
         could not be done."""
 
     def run_sql(self, sql: str) -> int:
-        """Run the statements of a text of the job's; the number of rows that they changed."""
+        """Run the statements of a text of the job; the number of changed rows."""
 
     def cancel(self) -> None:
-        """Break off, from another thread, a statement that is under way, where the driver can."""
+        """Cancel a running statement from another thread, if the driver can."""
 
     def verify(self) -> None:
-        """Raise KanalError where a commit would fail for what the rows refer to."""
+        """Raise KanalError if a commit would fail because of missing referenced rows."""
 
     def commit(self) -> None:
         """Make everything visible at once."""
 
     def close(self) -> None:
-        """Undo what was not committed and give the connection back."""
+        """Undo everything that is not committed, and return the connection."""
 
 
 class StreamLoad(Load, Protocol):
     """A transaction on a target that can be sent several batches before it says what it makes of them.
 
-    Nothing else may be asked of it between the first `send` and `confirm`.
+    Its writers send batches. Nothing else may be asked of it between the first one and `confirm`.
     """
 
-    def send(self, table: TableInfo, encoded: Any) -> int | None:
-        """Send an encoded batch; how many bytes it is. None where it was not sent, since it is of another form than
-        those before, which are to be confirmed first."""
-
     def confirm(self) -> None:
-        """Wait for what becomes of all that was sent; raises RowsRefused, with nothing of it inserted, where the target
+        """Wait for what becomes of all that was sent; raises RowsRefused, with nothing of it inserted, if the target
         refuses a row."""
 
 
@@ -317,25 +342,25 @@ class MovingLoad(Load, Protocol):
     def move(self, source: TableInfo, names: Mapping[str, str], table: TableInfo) -> int:
         """Insert all rows of a source's table, by the source's column of each column; how many they are.
 
-        Raises RowsRefused, with nothing inserted, where the target refuses a row, or a value is none of Kanal's.
+        Raises RowsRefused, with nothing inserted, if the target refuses a row, or a value Kanal does not have.
         """
 
 
 class RebuildLoad(Load, Protocol):
-    """A transaction on a target that takes indexes away and makes them again."""
+    """A transaction on a target that rebuilds indexes."""
 
     def drop_indexes(self, table: TableInfo) -> Any:
-        """Take the indexes of a table away, with the keys that they stand for; what `make_indexes` needs."""
+        """Drop the indexes of a table with their keys; what `make_indexes` needs to create them again."""
 
     def make_indexes(self, dropped: Any) -> None:
-        """Make them again, as they were; raises RowsRefused where rows do not go together with them."""
+        """Create them again; raises RowsRefused if rows break them."""
 
 
 class PortionLoad(Load, Protocol):
     """A transaction on a target that takes portions."""
 
     def portion(self, merging: Merging, columns: tuple[str, ...], name: str, there: PortionRows | None = None) -> Any:
-        """A new, empty Portion for some of the columns of a merge, or one that was committed; raises KanalError where
+        """A new, empty Portion for some of the columns of a merge, or one that was committed; raises KanalError if
         that has other rows than it should."""
 
     def doubled(self, portions: Sequence[Any], columns: Sequence[str]) -> list[DoubledRow]:
@@ -346,7 +371,7 @@ class SwapLoad(PortionLoad, Protocol):
     """A transaction on a target that exchanges tables."""
 
     def twin(self, table: TableInfo, name: str) -> TableInfo:
-        """A new, empty table of that name, with all that belongs to another."""
+        """A new, empty table with the columns, keys and indexes of another one."""
 
     def exchange(self, table: TableInfo, twin: TableInfo) -> None:
-        """Put a twin in the place of a table, which goes."""
+        """Put a twin in the place of a table, which is dropped."""

@@ -54,7 +54,7 @@ def too_fine(values: pa.Array, digits: int, remedy: str) -> list[Fault]:
 
 
 def negative_zeros(values: pa.Array, database: str) -> list[Fault]:
-    """Faults for floating values of -0.0, where a database keeps no sign of a zero."""
+    """Faults for floating values of -0.0, if a database keeps no sign of a zero."""
     numbers = values.fill_null(1.0).to_numpy(zero_copy_only=False)
     rows = np.flatnonzero((numbers == 0) & np.signbit(numbers)).tolist()
     message = f"{database} keeps no sign of a zero: map it with + 0.0, or with ABS where it is 0"

@@ -19,7 +19,7 @@ _SIZE = 100
 
 
 def resources_of(document: Any) -> dict[str, Resource]:
-    """The lists of a document, each with its fields and, as far as can be told, its paging."""
+    """The lists of a document, each with its fields and, as far as it is known, its paging."""
     found: dict[str, Resource] = {}
     paths = document.get("paths") if isinstance(document, dict) else None
     for path, operations in paths.items() if isinstance(paths, dict) else ():
@@ -33,7 +33,7 @@ def resources_of(document: Any) -> dict[str, Resource]:
 
 
 def _listed(document: Any, path: str, operations: dict[str, Any]) -> Resource | None:
-    """The list that GET answers with; None where it answers with none."""
+    """The list that GET answers with; None if it answers with none."""
     get = _meant(document, operations.get("get"))
     answers = get.get("responses") or {}
     answer = _meant(document, answers.get("200") or answers.get("default"))
@@ -100,7 +100,7 @@ def _kind(schema: dict[str, Any]) -> str:
 
 
 def _rows_in(document: Any, schema: dict[str, Any]) -> tuple[str, dict[str, Any] | None]:
-    """Where the list of an answer is, and of what; None where there is none."""
+    """Where the list of an answer is, and of what; None if there is none."""
     if _kind(schema) == "array":
         return "", _whole(document, schema.get("items"))
     for name, part in _properties(schema).items():
@@ -138,7 +138,7 @@ def _type_of(schema: dict[str, Any]) -> str:
 
 
 def _paging(document: Any, operations: dict[str, Any], get: dict[str, Any], answer: dict[str, Any]) -> Next | None:
-    """How the next page is had, by the names that are usual for it; None where none of them is there."""
+    """How the next page is had, by the names that are usual for it; None if none of them is there."""
     for name in _NEXT:
         if name in _properties(answer):
             return Next(pointer=f"/{name}")

@@ -1,4 +1,4 @@
-"""A base for connections that are not SQL databases: what has to be stated, and the usual answers to the rest."""
+"""A base for connections that are not SQL databases, with defaults for most methods."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ from kanal.core.types import BIGINT, SqlType
 
 
 class PlainCatalogue:
-    """A catalogue of tables that are known by name; a kind overrides `tables`, and `describe` where that is dear."""
+    """A catalogue of tables that are known by name; a kind overrides `tables`, and `describe` if that is dear."""
 
     def __init__(self, connection: str) -> None:
         self.connection = connection
@@ -41,12 +41,12 @@ class PlainCatalogue:
         return About(self.connection, "", "")
 
     def rights(self, schema: str | None = None) -> list[Right]:
-        """What the user may do; nothing that can be told."""
+        """What the user may do: not known."""
         del schema
         return []
 
     def table_rights(self, table: TableInfo) -> dict[str, bool]:
-        """Which of select, insert, update and delete the user may do to a table; nothing that can be told."""
+        """Which of select, insert, update and delete the user may do to a table: not known."""
         del table
         return {}
 
@@ -60,20 +60,20 @@ class PlainCatalogue:
         return {}
 
     def other_databases(self) -> list[str]:
-        """Databases beside this one: none."""
+        """Databases next to this one: none."""
         return []
 
     def row_counts(self, schema: str | None, names: Sequence[str]) -> dict[str, RowCount]:
-        """How many rows tables have; nothing that can be told."""
+        """The numbers of rows of tables: not known."""
         del schema, names
         return {}
 
     def has_table(self, schema: str | None, table: str) -> bool:
-        """True where there is a table of that name, regardless of case."""
+        """True if there is a table of that name, regardless of case."""
         return table.casefold() in {name.casefold() for name in self.table_names(schema)}
 
     def describe(self, schema: str | None, table: str) -> TableInfo:
-        """A table; raises DatabaseError where there is none of that name."""
+        """A table; raises DatabaseError if no table has that name."""
         for name, info in self.tables().items():
             if name.casefold() == table.casefold():
                 return info
@@ -84,20 +84,20 @@ class PlainCatalogue:
         )
 
     def describe_query(self, query: str) -> TableInfo:
-        """The columns of a query; raises KanalError, since there are none here."""
+        """The columns of a query; raises KanalError, since it has no queries."""
         del query
         raise lacks(self.connection, Reads.QUERY)
 
     def describe_files(self, pattern: str, form: Any, differ: str = "fail", lenient: bool = False) -> TableInfo:
-        """The table that the files of a pattern make; raises KanalError, since there are none here."""
+        """The table of a pattern of files; raises KanalError, since it has no files."""
         del pattern, form, differ, lenient
         raise lacks(self.connection, Reads.FILES)
 
     def expect(self, schema: str | None, tables: Collection[str]) -> None:
-        """Be told which tables will be described."""
+        """Prepare to describe these tables."""
 
     def comment(self, table: TableInfo) -> str | None:
-        """What the place was told of a table, for people."""
+        """The comment of a table."""
         del table
         return None
 
@@ -108,7 +108,7 @@ class PlainCatalogue:
 
 
 class PlainTables:
-    """How tables are made where they have columns and no more: of any type, without references, and never changed."""
+    """How tables are created if they have columns and no more: of any type, without references, and never changed."""
 
     refers_forward: ClassVar[bool] = True
 
@@ -147,7 +147,7 @@ class PlainTables:
         raise NotImplementedError
 
     def definitions(self, table: TableInfo) -> list[str]:
-        """The SQL that makes the table: nothing that could be written down."""
+        """The SQL that creates a table: none."""
         del table
         return []
 
@@ -158,11 +158,26 @@ class PlainTables:
 
     def addition(self, table: TableInfo, column: ColumnInfo) -> str:
         """What adds a column; raises KanalError."""
-        raise KanalError(f'{self.connection} has no column "{column.name}" of {table.name}', "make it anew")
+        raise KanalError(f'{self.connection} has no column "{column.name}" of {table.name}', "create it again")
 
     def define(self, statements: Sequence[str]) -> None:
         """Change tables: none can be."""
         del statements
+
+
+class PlainWriter:
+    """Writes rows into one table of a PlainLoad."""
+
+    def __init__(self, load: PlainLoad, table: TableInfo) -> None:
+        self._load, self._table = load, table
+
+    def encode(self, rows: pa.RecordBatch) -> Any:
+        """The rows in the form that the load takes."""
+        return self._load.encode(self._table, rows)
+
+    def insert(self, encoded: Any) -> Sequence[RefusedRow]:
+        """Add rows; the refused ones."""
+        return self._load.insert(self._table, encoded) or ()  # those of other packages may return nothing
 
 
 class PlainLoad:
@@ -172,23 +187,27 @@ class PlainLoad:
         self.target = target
 
     def for_run(self, number: int, step: str, moment: dt.datetime) -> None:
-        """Be told which step of which run loads."""
+        """Note the run and the step that loads."""
 
     def can_empty(self, table: TableInfo) -> bool:
-        """True: nothing refers to it."""
+        """True: no table refers to it."""
         del table
         return True
 
     def count(self, table: TableInfo) -> int:
-        """How many rows a table has; raises KanalError where that is not known."""
+        """How many rows a table has; raises KanalError if that is not known."""
         raise lacks(self.target.name, Writes.DELETE)
 
     def empty(self, table: TableInfo) -> int:
-        """Remove all rows; raises KanalError where they cannot be."""
+        """Remove all rows; raises KanalError if they cannot be."""
         raise lacks(self.target.name, Writes.EMPTY)
 
+    def writer(self, table: TableInfo) -> PlainWriter:
+        """A writer for a table."""
+        return PlainWriter(self, table)
+
     def encode(self, table: TableInfo, rows: pa.RecordBatch) -> Any:
-        """The rows as they are."""
+        """The rows, unchanged."""
         del table
         return rows
 
@@ -205,21 +224,21 @@ class PlainLoad:
         return False
 
     def sifts_first(self, table: TableInfo) -> bool:
-        """False: nothing is refused."""
+        """False: no row is refused."""
         del table
         return False
 
     def check_at_once(self, keys: Sequence[ForeignKey]) -> None:
-        """Nothing: there are no foreign keys."""
+        """Does nothing: there are no foreign keys."""
 
     def defer(self, keys: Sequence[ForeignKey]) -> None:
-        """Nothing: there are no foreign keys."""
+        """Does nothing: there are no foreign keys."""
 
     def unlink(self, table: TableInfo, keys: Sequence[ForeignKey]) -> None:
-        """Nothing: there are no foreign keys."""
+        """Does nothing: there are no foreign keys."""
 
     def settle(self, table: TableInfo, columns: Sequence[str]) -> list[str]:
-        """Nothing: it numbers no rows."""
+        """Does nothing: it does not number rows."""
         del table, columns
         return []
 
@@ -228,27 +247,27 @@ class PlainLoad:
         raise lacks(self.target.name, Writes.SQL)
 
     def cancel(self) -> None:
-        """Nothing is under way for long."""
+        """Does nothing: no statement runs for long."""
 
     def verify(self) -> None:
-        """Nothing would fail."""
+        """Does nothing: no commit fails because of references."""
 
     def commit(self) -> None:
         """Make the rows visible."""
         raise NotImplementedError
 
     def close(self) -> None:
-        """Forget what was not committed."""
+        """Forget the rows that are not committed."""
 
 
 class PlainConnection(OrdinarySource):
-    """A connection that can do what its class says in `reads` and `writes`; a source defines `batches`."""
+    """A connection with the abilities that its class lists in `reads` and `writes`; a source defines `batches`."""
 
     reads: ClassVar[frozenset[Reads]] = frozenset()
     writes: ClassVar[frozenset[Writes]] = frozenset()
     drivers: ClassVar[frozenset[str]] = frozenset()
     folds_columns: ClassVar[bool] = False
-    #: True where a load that is not committed leaves nothing.
+    #: True if a load without commit leaves no traces.
     undoes: ClassVar[bool] = True
 
     def __init__(self, name: str) -> None:
@@ -256,7 +275,7 @@ class PlainConnection(OrdinarySource):
 
     @property
     def catalogue(self) -> PlainCatalogue:
-        """What there is."""
+        """Its tables."""
         raise NotImplementedError
 
     @property
@@ -281,7 +300,7 @@ class PlainConnection(OrdinarySource):
 
     @property
     def missing_file(self) -> str | None:
-        """The file that is not there yet and will be made; none."""
+        """The file that will be created: none."""
         return None
 
     @property
@@ -291,42 +310,42 @@ class PlainConnection(OrdinarySource):
 
     @property
     def ddl(self) -> TableMaker:
-        """How tables are made; raises KanalError, since none are."""
+        """How tables are created; raises KanalError, since none are."""
         raise lacks(self.name, Writes.CREATE)
 
     def refuses_table(self, table: TableInfo) -> tuple[str, str] | None:
-        """Why a table takes no rows, and what to do; None where it does."""
+        """Why a table takes no rows, and the remedy; None if it takes rows."""
         del table
         return None
 
     def may_be_made(self) -> None:
-        """Be told that the job writes to it."""
+        """Allow it to be created."""
 
     def place_of(self, table: TableInfo) -> Hashable:
-        """What two descriptions of one table have in common."""
+        """The identity of a table: equal for two descriptions of one table."""
         return self.identity, table.name.casefold()
 
     def has_parts(self, table: TableInfo) -> bool:
-        """True where rows of a table may be those of others too: never."""
+        """False: tables do not share rows."""
         del table
         return False
 
     def overlaps(self, table: TableInfo, other: Connection, there: TableInfo) -> bool:
-        """True where rows of a table are rows of another's too."""
+        """True if a table shares rows with another one."""
         return self.place_of(table) == other.place_of(there)
 
     def shares_lock_with(self, other: Target, reading: Reading | None = None, table: TableInfo | None = None) -> bool:
-        """True where reading from the one would hold up writing to the other: never."""
+        """False: reading does not block writing."""
         del other, reading, table
         return False
 
     def orders_exactly(self, column: ColumnInfo) -> bool:
-        """True where the order of a column's values tells all of them apart."""
+        """True if the order of a column distinguishes all of its values."""
         del column
         return False
 
     def dispose(self) -> None:
-        """Close what is open."""
+        """Close all connections."""
 
     # --- as a source -----------------------------------------------------------------------------------------------
 
@@ -345,12 +364,12 @@ class PlainConnection(OrdinarySource):
     def read_columns(
         self, table: TableInfo, columns: Sequence[str], within: Load | None = None, breaker: Breaker | None = None
     ) -> dict[str, Column]:
-        """Whole columns of a table, each with the faults of values that are none of its type."""
+        """Whole columns of a table, each with the faults of values that are not of its type."""
         return whole_columns(self, table, columns, within, breaker)
 
     @contextlib.contextmanager
     def snapshot(self, table: TableInfo, count: int) -> Iterator[list[Any]]:
-        """Connections that see one state of a table; raises KanalError, since there are none."""
+        """Connections that see the same state of a table; raises KanalError, since it cannot share states."""
         raise lacks(self.name, Reads.SPLIT)
         yield
 
@@ -363,21 +382,21 @@ class PlainConnection(OrdinarySource):
     def files_to_write(
         self, pattern: str, form: Any, table: TableInfo, partition_by: Sequence[str], file_rows: int | None, adds: bool
     ) -> TableInfo:
-        """A table as files; raises KanalError, since there are none here."""
+        """A table as files; raises KanalError, since it has no files."""
         raise lacks(self.name, Reads.FILES)
 
     def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
-        """The rows as they are stored here: as they are."""
+        """The rows, unchanged."""
         del table
         return rows, []
 
     def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
-        """Values of a key column in a form in which two are equal where the table's column holds them equal."""
+        """Values of a key column in a form in which values are equal if the column treats them as equal."""
         del table, name
         return values
 
     def may_refuse_emptying(self, table: TableInfo) -> bool:
-        """True where a table cannot be emptied while rows of others refer to it: never."""
+        """True if a table cannot be emptied while rows of others refer to it: never."""
         del table
         return False
 
@@ -385,7 +404,7 @@ class PlainConnection(OrdinarySource):
 def whole_columns(
     source: Any, table: TableInfo, columns: Sequence[str], within: Load | None, breaker: Breaker | None
 ) -> dict[str, Column]:
-    """Whole columns of a source's table, each with the faults of values that are none of its type."""
+    """Whole columns of a source's table, each with the faults of values that are not of its type."""
     types = {name: column.type for name, column in table.source_columns().items()}
     parts: dict[str, list[pa.Array]] = {name: [] for name in columns}
     faults: dict[str, list[Fault]] = {name: [] for name in columns}

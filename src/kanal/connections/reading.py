@@ -34,7 +34,7 @@ class Window(Struct, frozen=True):
     with_null: bool = False
 
 
-#: A batch ends where it comes to so many bytes.
+#: A batch ends when it comes to this many bytes.
 BATCH_BYTES = 64 * 1024 * 1024
 #: Where in a source a batch ends, as JSON knows it; empty before the first.
 Position = tuple[int | str, ...]
@@ -42,7 +42,7 @@ Position = tuple[int | str, ...]
 
 class Reading(Struct, frozen=True):
     """What to read: a table or a query, which columns, in which order, how many rows, how many a batch, which
-    ends too where it comes to `batch_bytes`.
+    ends too if it comes to `batch_bytes`.
 
     `conditions` are comparisons that the source's rows must meet, all of them. With `seeks`, each batch comes with the
     position of its end, which only the source understands; rows behind the position `after` are read, or with `up_to`
@@ -75,7 +75,7 @@ class Breaker:
 
     @contextlib.contextmanager
     def knows(self, way: Callable[[], object]) -> Iterator[None]:
-        """While it lasts, something is under way that is broken off in this way; afterwards it is left alone."""
+        """While this lasts, something is under way that is broken off in this way; afterwards it is left alone."""
         key = id(way)
         with self._lock:
             self._ways[key] = way
@@ -102,7 +102,7 @@ def _quietly(way: Callable[[], object]) -> None:
 def with_positions(batches: Iterator[SourceBatch], reading: Reading) -> Iterator[SourceBatch]:
     """The batches of a reading in the order of a key, each with its last key as its position.
 
-    Raises KanalError where the rows' order is not one by key.
+    Raises KanalError if the rows' order is not one by key.
     """
     before = reading.after
     for batch in batches:

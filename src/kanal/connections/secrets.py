@@ -1,4 +1,4 @@
-"""What stands for a secret or a part of a URL elsewhere: environment variables, files, the system's keyring."""
+"""What represents a secret or a part of a URL elsewhere: environment variables, files, the system's keyring."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from kanal.core.errors import KanalError
+from kanal.core.hidden import hide
 
 if TYPE_CHECKING:
     from kanal.definition import Secret
@@ -32,7 +33,13 @@ def expand(text: str, what: str) -> str:
 
 
 def secret_value(secret: Secret, what: str, folder: Path, user: str | None = None) -> str:
-    """What a secret stands for; raises KanalError where it cannot be had."""
+    """What a secret represents, which no message shows from now on; raises KanalError if it cannot be had."""
+    found = _resolved(secret, what, folder, user)
+    hide(found)
+    return found
+
+
+def _resolved(secret: Secret, what: str, folder: Path, user: str | None) -> str:
     if secret.env is not None:
         return expand(f"${{{secret.env}}}", what)
     if secret.keyring is not None:

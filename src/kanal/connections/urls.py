@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import TYPE_CHECKING
 
 from kanal.core.errors import HARMLESS, KanalError
@@ -62,3 +63,15 @@ def with_password_in_place(url: sa.URL) -> sa.URL:
             url = url.difference_update_query([key])
             url = url.set(password=given) if url.password is None else url
     return url
+
+
+def url_remedy(text: str, otherwise: str = "write one such as sqlite:///lockhouse.db") -> str:
+    """What to write in the place of a text that is not a URL: its URL if it is that of a driver, or of a file."""
+    driver = re.match(r"jdbc:(\w+):(?://)?", text)
+    if driver is not None:
+        kind = {"postgresql": "postgresql", "mariadb": "mariadb", "mysql": "mariadb", "sqlite": "sqlite"}.get(driver[1])
+        example = "sqlite:///FILE" if kind == "sqlite" else f"{kind or 'postgresql'}://USER@HOST/DATABASE"
+        return f"write it without jdbc:, as {example}"
+    if re.fullmatch(r"[\w./ -]+\.(db|sqlite|sqlite3|duckdb)", text):
+        return f"write {'duckdb' if text.endswith('.duckdb') else 'sqlite'}:///{text}"
+    return otherwise

@@ -1,1 +1,1 @@
-"""The core: computes on Arrow batches; knows no database, file or interface."""
+"""Computation on Arrow batches, without databases, files or interfaces."""

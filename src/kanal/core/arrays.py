@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from kanal.core.types import SqlType
 
-#: A column of a batch, or one value that stands for a column of equal ones.
+#: A column of a batch, or one value that represents a column of equal ones.
 Datum = pa.Array | pa.Scalar
 Mask = NDArray[np.bool_]
 
@@ -25,7 +25,7 @@ def mask_of(condition: pa.Array) -> Mask:
 
 
 def valid_mask(values: pa.Array) -> Mask:
-    """True where a value is not NULL."""
+    """True if a value is not NULL."""
     if not values.null_count:
         return np.ones(len(values), dtype=np.bool_)
     return mask_of(values.is_valid())

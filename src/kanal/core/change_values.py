@@ -52,7 +52,7 @@ def rows_between(
 def change_value(value: Any, sql_type: SqlType) -> Any:
     """A value of a change column from a text, number, date or time; a time without a zone is one of UTC.
 
-    Raises KanalError where it is none of the column's type.
+    Raises KanalError if it is not of the column's type.
     """
     text = value.isoformat(sep=" ") if isinstance(value, dt.datetime) else str(value)
     forms = [text]

@@ -67,7 +67,7 @@ class Keyed(Struct):
 
 
 class Claims:
-    """All claims of a load. A row has its keys once it is accepted, and loses them where it is not loaded after all."""
+    """All claims of a load. A row has its keys once it is accepted, and loses them if it is not loaded after all."""
 
     def __init__(self, claims: Sequence[Claim], form: KeyForm, last_wins: bool = False) -> None:
         self.claims = list(claims)
@@ -75,7 +75,7 @@ class Claims:
         self.last_wins = last_wins
 
     def keys_of(self, rows: pa.RecordBatch) -> Keyed:
-        """The keys of rows, equal where the target holds them equal."""
+        """The keys of rows, equal if the target holds them equal."""
         found = [
             claim.seen.hashes([self.form(name, rows.column(name)) for name in claim.columns]) for claim in self.claims
         ]
@@ -105,7 +105,7 @@ class Claims:
         return Verdict(accepted, replacing, back)
 
     def _one_by_one(self, keyed: Keyed) -> list[Mask]:
-        """Which rows come too late for which claim, where a row that fails one must not take the key of another."""
+        """Which rows come too late for which claim, if a row that fails one must not take the key of another."""
         known = [c.seen.known(h, v) for c, h, v in zip(self.claims, keyed.hashes, keyed.valid, strict=True)]
         late = [one.copy() for one in known]
         taken: list[set[int]] = [set() for _ in self.claims]

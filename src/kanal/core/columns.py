@@ -8,7 +8,7 @@ from kanal.core.types import SqlType
 
 
 class SourceColumn(Struct, frozen=True):
-    """A column that a reader delivers: its SQL type, and the type in which values are stored where they differ.
+    """A column that a reader delivers: its SQL type, and the type in which values are stored if they differ.
 
     `loose` says that a row may hold a value of any type, which then comes as a stray text.
     """
@@ -19,7 +19,7 @@ class SourceColumn(Struct, frozen=True):
 
 
 class TargetColumn(Struct, frozen=True):
-    """A column as its table declares it; `type` is None where the table says nothing of it."""
+    """A column as its table declares it; `type` is None if the table says nothing of it."""
 
     name: str
     type: SqlType | None

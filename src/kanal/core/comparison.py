@@ -53,7 +53,7 @@ WITHDRAWN = np.uint64(0)
 
 
 def not_withdrawn(keys: Hashes, rows: Hashes) -> tuple[Hashes, Hashes]:
-    """The rows that stay, where a WITHDRAWN one takes those of its key away that come before it."""
+    """The rows that stay, if a WITHDRAWN one takes those of its key away that come before it."""
     (gone,) = np.nonzero(rows == WITHDRAWN)
     if not len(gone):
         return keys, rows

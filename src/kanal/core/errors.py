@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
+from kanal.core.hidden import without_hidden
+
 
 class KanalError(Exception):
     """Anything Kanal tells its user: one sentence of what is wrong and where, one of what to do.
@@ -44,7 +46,8 @@ _ENDLESS = re.compile(r"\S{300,}")
 
 
 def masked(text: str) -> str:
-    """A text with *** in place of passwords and settings of URLs in it, whoever wrote them there."""
+    """A text with *** in place of secrets, and of passwords and settings of URLs, whoever wrote them there."""
+    text = without_hidden(text)
     if "/" not in text or not ("@" in text or "?" in text):
         return text
 
@@ -61,7 +64,7 @@ def tellable(text: str) -> str:
 
 
 def shortened(text: str, longest: int = 60) -> str:
-    """A text for a message, cut after so many characters if it has more."""
+    """A text for a message, cut after this many characters if it has more."""
     return text if len(text) <= longest else text[:longest] + "…"
 
 
@@ -92,6 +95,13 @@ def duration(seconds: float) -> str:
     return f"{minutes // 60} h {minutes % 60:02d} min" if minutes >= 60 else f"{minutes} min {rest:02d} s"
 
 
+def rough_duration(seconds: float) -> str:
+    """Seconds that are only estimated, for people: `40 s`, `12 min`, `3 h`."""
+    if seconds < 90:
+        return f"{max(1, round(seconds))} s"
+    return f"{round(seconds / 60)} min" if seconds < 5400 else f"{round(seconds / 3600)} h"
+
+
 def counted(count: int, noun: str) -> str:
     """A number of things: `1 row`, `1,200 rows`."""
     return f"{count:,} {noun}" if count == 1 else f"{count:,} {noun}s"
@@ -100,7 +110,7 @@ def counted(count: int, noun: str) -> str:
 class ExpressionError(KanalError):
     """An expression that cannot be understood or has no meaning over the given columns.
 
-    `position` is the offset, in characters from 0, at which the trouble stands in `text`, or None.
+    `position` is the offset, in characters from 0, at which the trouble is in `text`, or None.
     """
 
     def __init__(self, what: str, remedy: str = "", text: str = "", position: int | None = None) -> None:
@@ -122,7 +132,7 @@ class TypeNameError(KanalError):
 
 
 class LookupTableError(KanalError):
-    """A looked-up table that cannot serve as one, for instance because a key stands in it twice."""
+    """A looked-up table that cannot serve as one, for example because a key is in it twice."""
 
 
 class BooksError(KanalError):

@@ -17,7 +17,7 @@ _REAL = pa.float32()
 class Fault(Struct, frozen=True):
     """One bad value. `row` counts from 0 within the batch; `value` is the value as text, or None for NULL.
 
-    `constraint` is the target's that the row breaks, where it is one of those, `parent` the row to which it refers.
+    `constraint` is the target's that the row breaks, if it is one of those, `parent` the row to which it refers.
     """
 
     row: int

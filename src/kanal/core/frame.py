@@ -22,7 +22,7 @@ from kanal.core.types import TEXT, Family, SqlType
 if TYPE_CHECKING:
     from kanal.core.conversions import Conversion
 
-#: A column's name, with the look-up's name before it where it comes from one.
+#: A column's name, with the look-up's name before it if it comes from one.
 ColumnKey = tuple[str | None, str]
 
 
@@ -33,7 +33,7 @@ Strays = dict[int, str | bytes]
 class BadLine(Struct, frozen=True):
     """A line of a file that is no row: the file, the number of the line, the line itself, and what is wrong with it.
 
-    With `whole`, it stands for all lines of the file.
+    With `whole`, it represents all lines of the file.
     """
 
     file: str
@@ -47,25 +47,25 @@ class BadLine(Struct, frozen=True):
 class SourceBatch:
     """Rows as a reader delivers them.
 
-    `columns` holds each column either in the Arrow type of its SQL type or as text that stands for such a value.
-    `strays` holds, per column and row, values that the column's type cannot hold at all (where a database lets a row
-    have them), as text, or as bytes where they are none; the array has NULL there.
+    `columns` holds each column either in the Arrow type of its SQL type or as text that represents such a value.
+    `strays` holds, per column and row, values that the column's type cannot hold at all (if a database lets a row
+    have them), as text, or as bytes if they are none; the array has NULL there.
     """
 
     rows: int
     columns: Mapping[str, pa.Array]
     strays: Mapping[str, Strays] = field(default_factory=dict)
-    #: What was met on the way to these rows and is none.
+    #: Lines between these rows that are not rows.
     bad_lines: tuple[BadLine, ...] = ()
     #: Seconds that reading it took.
     seconds: float = 0.0
-    #: Where in the source it ends, where the reader was asked to say so.
+    #: Where in the source it ends, if the reader was asked for positions.
     position: tuple[int | str, ...] = ()
     #: The file that it comes from.
     file: str = ""
 
     def take(self, rows: np.ndarray[tuple[int], np.dtype[np.intp]]) -> SourceBatch:
-        """The batch with those rows alone (ascending positions)."""
+        """The batch with only these rows (ascending positions)."""
         mask = np.zeros(self.rows, dtype=np.bool_)
         mask[rows] = True
         keep = pa.array(mask)
@@ -77,7 +77,7 @@ class SourceBatch:
         return SourceBatch(len(rows), {name: values.filter(keep) for name, values in self.columns.items()}, strays)
 
     def goes_on(self, name: str, nullable: bool) -> bool:
-        """True where a column is still as its source sent it, each value one of its type, or NULL if it may be."""
+        """True if a column is still as its source sent it, each value one of its type, or NULL if it may be."""
         del name, nullable
         return False
 
@@ -142,11 +142,11 @@ class Frame:
         self._joined: dict[ColumnKey, Callable[[], tuple[pa.Array, list[Fault]]]] = {}
 
     def join(self, key: ColumnKey, values: Callable[[], tuple[pa.Array, list[Fault]]]) -> None:
-        """Add a column, with the faults of its values, that is made when it is first used."""
+        """Add a column, with the faults of its values, that is computed when it is first used."""
         self._joined[key] = values
 
     def column(self, key: ColumnKey) -> pa.Array:
-        """A column in the Arrow type of its SQL type; stored values that are none become faults."""
+        """A column in the Arrow type of its SQL type; stored values of another type become faults."""
         if key not in self._decoded:
             self._decoded[key] = self._joined[key]() if key in self._joined else self._decode(key[1])
         values, faults = self._decoded[key]
@@ -187,7 +187,7 @@ class Frame:
 
     @contextmanager
     def within(self, selected: Mask) -> Iterator[None]:
-        """While it lasts, only faults in the selected rows count, as in the branch of a CASE."""
+        """While this lasts, only faults in the selected rows count, as in the branch of a CASE."""
         before = self._selected
         self._selected = selected if before is None else before & selected
         try:

@@ -37,7 +37,7 @@ class RowHash:
         return total, valid
 
     def of_keys(self, columns: Sequence[pa.Array]) -> tuple[Hashes, Mask]:
-        """As by a call, but whole numbers, dates and times of one column stand for themselves: what comes in order
+        """As by a call, but whole numbers, dates and times of one column represent themselves: what comes in order
         stays in order, and no two are the same."""
         if len(columns) > 1 or not _is_whole(columns[0].type):
             return self(columns)

@@ -45,7 +45,7 @@ class LookupTable:
     ) -> None:
         self.name = name
         self._form = form
-        #: By column, the values that are none of its type, by their row in the table as it was read.
+        #: By column, the values that are not of its type, by their row in the table as it was read.
         self._faults = {
             column: {fault.row: fault for fault in found} for column, found in (faults or {}).items() if found
         }
@@ -163,7 +163,7 @@ class LookupTable:
         return rows, found & self.equal(rows, probes)
 
     def take(self, column: str, rows: NDArray[np.intp], found: Mask) -> tuple[pa.Array, list[Fault]]:
-        """A column of the rows found, NULL where none was, and the faults of values that are none of its type."""
+        """A column of the rows found, NULL if none was, and the faults of values that are not of its type."""
         values = self.columns[column]
         if not len(values):
             return pa.nulls(len(rows), values.type), []

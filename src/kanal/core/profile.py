@@ -1,4 +1,4 @@
-"""Says what stands in a column: how full it is, its bounds, and what its texts could be converted to."""
+"""Says what is in a column: how full it is, its bounds, and what its texts could be converted to."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ _LIKELY = 0.4
 _MIXED = 0.05
 
 
-#: What stands for a value that there is not, in small letters.
+#: What represents a value that there is not, in small letters.
 _NOTHING = frozenset(
     {"-", "--", "---", ".", "?", "n/a", "na", "n.a.", "none", "null", "nil", "nan", "unknown", "00000000"}
     | {f"{day}{time}" for day in ("0000-00-00", "00.00.0000", "00/00/0000", "0000/00/00")
@@ -39,7 +39,7 @@ _NOTHING = frozenset(
 
 class Guess(Struct, frozen=True):
     """A type that texts could be converted to, the options for it, and which share of them fits. `also` is another
-    form that fits as many: which is meant cannot be told. `nothing` are texts that seem to stand for no value; these
+    form that fits as many: which is meant is not known. `nothing` are texts that seem to represent no value; these
     and blank ones are not in the share."""
 
     type: SqlType
@@ -57,7 +57,7 @@ class Guess(Struct, frozen=True):
 
     @property
     def texts_of_nothing(self) -> str:
-        """The texts that seem to stand for no value, for people."""
+        """The texts that seem to represent no value, for people."""
         return ", ".join(f'"{text}"' for text in self.nothing)
 
     def _fitting(self) -> str:
@@ -113,9 +113,9 @@ def profile_column(name: str, parts: Iterable[pa.Array]) -> Profile:
 
 
 def guess_type(values: Any) -> Guess | None:
-    """What most of the texts could be converted to; None where they are just texts.
+    """What most of the texts could be converted to; None if they are just texts.
 
-    Blank ones are left aside, and such as seem to stand for no value.
+    Blank ones are left aside, and such as seem to represent no value.
     """
     small = pc.utf8_lower(pc.utf8_trim_whitespace(values))
     aside = pc.is_in(small, pa.array(sorted(_NOTHING)))

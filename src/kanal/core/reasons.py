@@ -42,7 +42,7 @@ class Reason(StrEnum):
     REFUSED_BY_TARGET = "refused_by_target", "the target database refused the row"
 
 
-#: What is listed beside the rejected rows though no row of the source was left out, so that none can be loaded again.
+#: What is listed next to the rejected rows though no row of the source was left out, so that none can be loaded again.
 NOTICES = (Reason.NOT_DELETED, Reason.CONFLICT)
 #: What cannot be loaded again by itself: no row, or one that only the whole file gives.
 NOT_REPLAYED = (*NOTICES, Reason.BAD_LINE, Reason.BAD_FILE)

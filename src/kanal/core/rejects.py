@@ -6,7 +6,9 @@ import json
 from collections.abc import Mapping, Sequence
 
 from msgspec import Struct
+from msgspec.structs import force_setattr
 
+from kanal.core.hidden import without_hidden
 from kanal.core.reasons import Reason
 
 
@@ -18,18 +20,24 @@ class Reject(Struct, frozen=True):
     value: str | None
     message: str
     row: dict[str, str | None]
-    #: The target's constraint that the row breaks, where it is one of those.
+    #: The target's constraint that the row breaks, if it is one of those.
     constraint: str | None = None
     #: Which row of the target it would have been, as `target_row` says it, and which missing row it refers to.
     would_be: str | None = None
     parent: str | None = None
-    #: The number of the reject that was to be loaded again, where it is one.
+    #: The number of the reject that was to be loaded again, if it is one.
     again: int | None = None
+
+    def __post_init__(self) -> None:
+        # A secret parameter may be a part of a computed value. The row is the source's, and is left as it is.
+        force_setattr(self, "message", without_hidden(self.message))
+        if self.value is not None:
+            force_setattr(self, "value", without_hidden(self.value))
 
 
 def target_row(table: str, key: Mapping[str, str | None]) -> str | None:
     """What two rejects have in common of which one would have been the row that the other refers to: a table and the
-    values of its key, as text; None where one is missing."""
+    values of its key, as text; None if one is missing."""
     if not key or None in key.values():
         return None
     return json.dumps([table.casefold(), dict(sorted(key.items()))], ensure_ascii=False)

@@ -17,7 +17,7 @@ from kanal.core.types import holds, parse_type
 class ColumnShape(Struct, frozen=True):
     """A column: `type` is Kanal's name of its type, None for one unknown; `declared` the database's own text.
 
-    `filled` is true where the database gives a value to a row that has none.
+    `filled` is true if the database gives a value to a row that has none.
     """
 
     name: str

@@ -32,11 +32,11 @@ Rows = NDArray[np.intp]
 
 
 class FailOnBadValue(KanalError):
-    """A value that does not fit, in a column for which the pipeline says that this fails the step."""
+    """A value that does not fit, in a column with if_bad = "fail"."""
 
 
 class ColumnRule(Struct, frozen=True):
-    """What a pipeline says of one target column."""
+    """How a pipeline fills one target column."""
 
     expression: str
     type: SqlType | None = None
@@ -47,7 +47,7 @@ class ColumnRule(Struct, frozen=True):
 
 
 def given_type(rule: ColumnRule, expression: Expression) -> SqlType:
-    """The type of a column's values by the mapping alone, whatever the target is."""
+    """The type of a column's values by the mapping, independent of the target."""
     return rule.type or (TEXT if expression.type.family is Family.NULL else expression.type)
 
 
@@ -77,11 +77,11 @@ class LookupPlan(Struct, frozen=True):
     probes: tuple[Expression, ...]
     types: Mapping[str, SqlType]
     missing: Literal["reject", "null"]
-    #: What a key that is NULL gives, where one that the table does not have is rejected.
+    #: What a key that is NULL gives, if one that the table does not have is rejected.
     null_key: Literal["reject", "null"] = "reject"
     #: The table's name.
     table: str = ""
-    #: Where the table holds versions: the columns that say from when until when each is valid. The last probe is the
+    #: Where the table holds versions: the columns that hold from when until when each is valid. The last probe is the
     #: moment for which one is looked up.
     period: tuple[str, str] | None = None
 
@@ -95,7 +95,7 @@ def plan_lookup(
     as_of: tuple[str, str, str] | None = None,
 ) -> LookupPlan:
     """Compile a look-up, of versions as of a moment where `as_of` is given: the columns from and until, and the
-    moment's expression. Raises ExpressionError where a key's type is not the table column's."""
+    moment's expression. Raises ExpressionError if a key's type is not the table column's."""
     probes = []
     moment = [] if as_of is None else [(as_of[0], as_of[2])]
     for column, text in [*on.items(), *moment]:
@@ -113,7 +113,7 @@ def plan_lookup(
 
 
 def rejects_of_bad_lines(batch: SourceBatch) -> list[Reject]:
-    """The lines of files that are no rows, as rejects."""
+    """The lines of files that are not rows, as rejects."""
     return [
         Reject(None, Reason.BAD_FILE if bad.whole else Reason.BAD_LINE, bad.text,
                f"{bad.file}, line {bad.line}: {bad.wrong}",
@@ -125,7 +125,7 @@ def rejects_of_bad_lines(batch: SourceBatch) -> list[Reject]:
 def look_up(frame: Frame, plan: LookupPlan, table: LookupTable) -> list[tuple[str | None, Fault]]:
     """Join the columns of the looked-up table to the frame; the faults of rows whose key it does not have.
 
-    A value of the table that is none of its column's type is a fault of each row that uses it.
+    A value of the table that is not of its column's type is a fault of each row that uses it.
     """
     probes = [frame.array(probe.node.evaluate(frame)) for probe in plan.probes]
     faults: list[tuple[str | None, Fault]] = [(None, fault) for fault in frame.collect()]
@@ -163,7 +163,7 @@ def _not_found(plan: LookupPlan, key: list[Any]) -> str:
 # --- convert -----------------------------------------------------------------------------------------------------
 
 
-#: Options that say how a text is to be read.
+#: Options for reading texts.
 _OF_TEXT = frozenset({"null_values", "true_values", "false_values", "decimal_mark", "grouping_mark", "format",
                       "time_zone", "ambiguous", "encoding"})  # fmt: skip
 
@@ -228,11 +228,11 @@ class ColumnPlan:
         else:
             self._convert = converter(node.type, first, rule.options)
         self._fit = None if self.type == first else converter(first, self.type)
-        #: The source's column whose values are this one's as they are, where there is one.
+        #: The source's column whose values are this one's as they are, if there is one.
         self.unchanged: str | None = None
         if described is not None and described.type == described.stored == first == self.type:
             self.unchanged = None if rule.options.given() or rule.default is not None else self._delivered
-        #: True where it goes on as the source sent it, so that its values are not looked at unless they have to be.
+        #: True if it goes on as the source sent it, so that its values are not looked at unless they have to be.
         self.carried = False
         self._default = self._value(rule.default) if rule.default is not None else None
         self._bad_value = self._value(rule.bad_value) if rule.bad_value is not None else None
@@ -320,7 +320,7 @@ def convert_columns(frame: Frame, plans: Sequence[ColumnPlan]) -> tuple[pa.Recor
 
 
 class RowCheck(Protocol):
-    """A check of converted rows: which rows fail, by what column, and what is said of each."""
+    """A check of converted rows: which rows fail, the column, and the message."""
 
     @property
     def name(self) -> str:
@@ -341,7 +341,7 @@ class ExpectCheck(Struct, frozen=True):
     expect: Expression
 
     def failing(self, frame: Frame) -> list[tuple[str | None, Fault]]:
-        """A fault for each row of which the condition is false."""
+        """A fault for each row that does not meet the condition."""
         answer = frame.array(self.expect.node.evaluate(frame))
         faults: list[tuple[str | None, Fault]] = [(None, fault) for fault in frame.collect()]
         used = sorted(name for _, name in self.expect.uses)
@@ -355,7 +355,7 @@ class ExpectCheck(Struct, frozen=True):
 
 
 class MembershipCheck:
-    """A value that must, or must not, stand in a column of a table."""
+    """A value that must, or must not, are in a column of a table."""
 
     def __init__(
         self, name: str, value: Expression, label: str, values: pa.Array, wanted: bool, form: KeyForm | None = None
@@ -420,7 +420,7 @@ def rejects_of(
 ) -> tuple[list[Reject], Rows]:
     """The rejects that the faults of a batch make, in order of rows, and the rows that remain.
 
-    With `list_all`, the message of a reject goes on with all further faults of its row. `would_be` says which row of
+    With `list_all`, the message of a reject continues all further faults of its row. `would_be` says which row of
     the target a row would have been.
     """
     first = first_faults(faults)

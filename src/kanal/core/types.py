@@ -32,7 +32,7 @@ class Family(Enum):
     NULL = "null"
 
 
-#: Name in SQL: (family, Arrow type or None where it depends on the parameters, number of parameters allowed).
+#: Name in SQL: (family, Arrow type or None if it depends on the parameters, number of parameters allowed).
 _TYPES: dict[str, tuple[Family, pa.DataType | None, int]] = {
     "smallint": (Family.INTEGER, pa.int16(), 0),
     "integer": (Family.INTEGER, pa.int32(), 0),
@@ -157,17 +157,17 @@ WIDE_DECIMAL = SqlType("decimal", precision=38, scale=18)
 
 
 def decimal(precision: int, scale: int) -> SqlType:
-    """The decimal type of so many digits in all, and after the point."""
+    """The decimal type of this many digits in all, and after the point."""
     return SqlType("decimal", precision=precision, scale=scale)
 
 
 def varchar(length: int) -> SqlType:
-    """Text of at most so many characters."""
+    """Text of at most this many characters."""
     return SqlType("varchar", length=length)
 
 
 def holds(target: SqlType, source: SqlType) -> bool | None:
-    """True where a type holds every value of another; None where that depends on the values, as of texts."""
+    """True if a type holds every value of another; None if that depends on the values, as of texts."""
     one, other = target.family, source.family
     if one is Family.TEXT:
         if other is not Family.TEXT:

@@ -18,7 +18,7 @@ from kanal.core.lookups import KeyForm, LookupTable
 class VersionedLookupTable(LookupTable):
     """Versions of rows, found by key columns and a moment: `begins <= moment < ends`; NULL ends no version.
 
-    `find` takes the moment after the keys. Raises LookupTableError where two versions of a key begin at one moment.
+    `find` takes the moment after the keys. Raises LookupTableError if two versions of a key begin at one moment.
     """
 
     def __init__(

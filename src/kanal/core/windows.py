@@ -47,9 +47,9 @@ class Step(Struct, frozen=True):
             raise KanalError(f'"{self}" is not a time that can be counted', "write a shorter one") from None
 
     def after(self, anchor: AnyEdge, number: int) -> AnyEdge:
-        """The edge so many steps after another one; of a day that a month does not have, its last day.
+        """The edge this many steps after another one; of a day that a month does not have, its last day.
 
-        Raises KanalError where the edge is beyond all dates, or is not of a kind that has such steps.
+        Raises KanalError if the edge is beyond all dates, or is not of a kind that has such steps.
         """
         try:
             if isinstance(anchor, int):
@@ -84,7 +84,7 @@ def parse_step(text: str) -> Step:
             f'"{shortened(text, 40)}" is no length of a window', 'write one such as "1 day", "15 minutes", or a number'
         )
     if step.is_time:
-        step.time  # noqa: B018 - raises where it is too long
+        step.time  # noqa: B018 - raises if it is too long
     return step
 
 
@@ -93,7 +93,9 @@ def parse_time(text: str) -> dt.timedelta:
     found = _STEP.fullmatch(text.strip())
     step = Step(int(found[1]), found[2].rstrip("s") + "s") if found else None
     if step is None or not step.is_time:
-        raise KanalError(f'"{shortened(text, 40)}" is no time', 'write one such as "2 hours", "30 minutes" or "1 day"')
+        raise KanalError(
+            f'"{shortened(text, 40)}" is not a length of time', 'write one such as "2 hours", "30 minutes" or "1 day"'
+        )
     return step.time
 
 

@@ -1,4 +1,4 @@
-"""What a job is: its models, reading and writing it as TOML, and what can be wrong with it."""
+"""The job file: its models, reading, writing and problems."""
 
 from kanal.definition.models import (
     Check,

@@ -5,10 +5,12 @@ from __future__ import annotations
 import atexit
 import hashlib
 import json
+import lzma
 import os
 import shutil
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Iterable
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
@@ -25,6 +27,8 @@ ENDING = ".kanal.zip"
 _LIST = "bundle.json"
 #: A job's texts are small: more bytes than this are none.
 _MOST = 100_000_000
+#: A job has fewer files.
+_MOST_FILES = 10_000
 
 
 def texts_of(job: JobDefinition) -> list[Path]:
@@ -41,8 +45,8 @@ def named_texts(job: JobDefinition) -> list[str]:
     """The files that a job names as texts of its own, from its folder: SQL, functions and descriptions."""
     found = [command.sql_file for command in job.command.values() if command.sql_file is not None]
     found += [name for name in job.functions if isinstance(name, str) and name.endswith(".py")]
-    places = [connection.openapi for connection in job.connection.values() if connection.openapi is not None]
-    return found + [place for place in places if "://" not in place]
+    places = [connection.openapi_file for connection in job.connection.values()]
+    return found + [place for place in places if place is not None]
 
 
 def write_bundle(job: JobDefinition, path: Path) -> list[str]:
@@ -82,6 +86,8 @@ def unpacked(path: Path) -> Path:
         with zipfile.ZipFile(path) as archive:
             if sum(entry.file_size for entry in archive.infolist()) > _MOST:
                 raise _broken(path, f"its files have more than {_MOST:,} bytes")
+            if len(archive.infolist()) > _MOST_FILES:
+                raise _broken(path, f"it has more than {_MOST_FILES:,} files")
             contents = {name: archive.read(name) for name in archive.namelist()}
         listed = json.loads(contents.pop(_LIST))
         files, main = dict(listed["files"]), str(listed["job"])
@@ -99,6 +105,9 @@ def unpacked(path: Path) -> Path:
         TypeError,
         RuntimeError,
         NotImplementedError,
+        EOFError,
+        zlib.error,
+        lzma.LZMAError,
     ):
         raise _broken(path, "it is no bundle, or is damaged") from None
     _check(path, contents, files, main)
@@ -112,13 +121,16 @@ def unpacked(path: Path) -> Path:
 
 
 def _check(path: Path, contents: dict[str, bytes], files: dict[str, str], main: str) -> None:
-    """Raises JobError where a bundle does not hold just what it lists."""
+    """Raises JobError if a bundle does not hold just what it lists."""
     for name in _differing(contents, files):
         raise _broken(path, f"{name} is not as it was packed")
     for name in [*contents, main]:
         pure = PurePosixPath(name)
-        if pure.is_absolute() or ".." in pure.parts or "\\" in name or ":" in name or name not in contents:
+        strange = pure.is_absolute() or ".." in pure.parts or str(pure) != name or any(sign in name for sign in "\\:\0")
+        if strange or not pure.parts or name not in contents:
             raise _broken(path, f'"{name}" is not a file of a bundle')
+        if any(str(folder) in contents for folder in pure.parents):
+            raise _broken(path, f'"{name}" is in a folder that is a file of the bundle too')
 
 
 def _differing(contents: dict[str, bytes], files: dict[str, str]) -> Iterable[str]:

@@ -32,7 +32,7 @@ CHANGED = tuple(Environment.model_fields)
 
 
 def merged(under: Mapping[str, Any], over: Mapping[str, Any]) -> dict[str, Any]:
-    """Two tables together; where both say something, the second wins."""
+    """Two tables together; if both say something, the second wins."""
     result = dict(under)
     if _TIMES & set(over):
         result = {key: value for key, value in result.items() if key not in _TIMES}

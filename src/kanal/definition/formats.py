@@ -11,7 +11,7 @@ from pydantic import BeforeValidator, Field, field_validator, model_validator
 from kanal.definition.base import Model
 
 _RANGE = re.compile(r"([A-Za-z]{1,3})([1-9]\d*):([A-Za-z]{1,3})([1-9]\d*)?")
-#: By kind, the keys that say something of it beside those that go with all.
+#: By kind, the keys that say something of it next to those that go with all.
 _KEYS = {
     "csv": {"delimiter", "quote", "escape", "encoding", "header", "columns", "skip_lines", "comment",
             "escape_formulas"},
@@ -141,7 +141,7 @@ class Format(Model):
 
     @property
     def cells(self) -> tuple[int, int, int | None, int | None]:
-        """The first column and row of the range, from 0, and the last ones where they are said."""
+        """The first column and row of the range, from 0, and the last ones if they are said."""
         found = _RANGE.fullmatch(self.range or "")
         if found is None:
             return 0, 0, None, None

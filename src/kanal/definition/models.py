@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from contextlib import suppress
 from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal, Self
 
@@ -13,19 +12,21 @@ from pydantic import BeforeValidator, Field, PrivateAttr, ValidationError, field
 
 from kanal.core.conversions import Options
 from kanal.core.conversions.rounding import ROUNDING
-from kanal.core.errors import KanalError, masked, shortened
+from kanal.core.errors import shortened
 from kanal.core.nearest import did_you_mean
 from kanal.core.windows import parse_time
 from kanal.definition.base import Model, known_type
+from kanal.definition.check import Check
 from kanal.definition.commits import COMMIT_MODES, CommitMode
+from kanal.definition.connection import Connection, RunLog, Seconds, _as_float, is_time, redacted
 from kanal.definition.environments import CHANGED, Environment, merged
 from kanal.definition.formats import Format
 from kanal.definition.mistakes import problems_of
-from kanal.definition.places import quote_part, split_place, split_table
+from kanal.definition.places import split_table
 from kanal.definition.problems import JobError, Problem
-from kanal.definition.resources import Resource, SignIn
 from kanal.definition.schedule import Notify, Schedule
-from kanal.definition.secrets import Secret, least_rows, list_of, no_plain_secret, share_or_count, within
+from kanal.definition.secrets import Secret, least_rows, list_of, share_or_count, within
+from kanal.definition.table_places import Source, Table
 
 Scalar = bool | int | float | str | dt.datetime | dt.date | dt.time
 Rounding = Literal["floor", "ceiling", "half_up", "half_even", "toward_zero"]
@@ -34,184 +35,8 @@ assert set(ROUNDING) == set(Rounding.__args__)  # type: ignore[attr-defined]
 _NAME = re.compile(r"[^\s:,\"'][^:,\"']*")
 
 
-def _as_float(value: Any) -> Any:
-    return float(value) if isinstance(value, int) and not isinstance(value, bool) else value
-
-
-Seconds = Annotated[float | None, BeforeValidator(_as_float), Field(gt=0)]
-
-
-class Connection(Model):
-    """A named database, by SQLAlchemy URL; `${NAME}` and `${NAME:-default}` in it are environment variables.
-
-    `connect_timeout` and `lock_timeout` are seconds; `max_parallel` is how many steps may use it at once.
-    """
-
-    url: str
-    password: Annotated[Secret | None, BeforeValidator(no_plain_secret("a password"))] = None
-    connect_timeout: Seconds = None
-    lock_timeout: Seconds = None
-    reached_from: str | None = None
-    max_parallel: int | None = Field(default=None, ge=1)
-    sign_in: SignIn | None = None
-    resource: dict[str, Resource] = Field(default_factory=dict)
-    openapi: str | None = None
-
-    @property
-    def is_api(self) -> bool:
-        """True for an HTTP API."""
-        return bool(self.resource) or self.openapi is not None
-
-    @model_validator(mode="after")
-    def _an_api(self) -> Self:
-        if self.sign_in is not None and not self.is_api:
-            raise ValueError("sign_in is for an HTTP API: add a resource or openapi, or remove it")
-        if self.is_api and not re.match(r"https?://|\$\{", self.url):
-            raise ValueError("resources are those of an HTTP API: its url begins with https://")
-        return self
-
-    def __repr_args__(self) -> list[tuple[str, Any]]:
-        return [("url", redacted(self.url)), ("password", self.password)]
-
-
-def redacted(url: str) -> str:
-    """A URL with *** in place of what may be secret in it."""
-    return masked(url)
-
-
-class RunLog(Model):
-    """The database that keeps the run log; of each job so many runs, and of each step so many rejected rows."""
-
-    url: str = "sqlite:///kanal-runs.db"
-    password: Annotated[Secret | None, BeforeValidator(no_plain_secret("a password"))] = None
-    keep_runs: int | str | None = None
-    keep_rejects: int = Field(default=100_000, ge=0)
-
-    @field_validator("keep_runs")
-    @classmethod
-    def _known_number(cls, value: int | str | None) -> int | str | None:
-        if isinstance(value, str) and not _is_time(value):
-            raise ValueError(f'"{shortened(value, 40)}" is neither a number of runs nor a time: write 90, or "90 days"')
-        if isinstance(value, int) and (isinstance(value, bool) or value < 1):
-            raise ValueError(f"{value} is less than 1: write 1 or more")
-        return value
-
-    @property
-    def kept(self) -> int | dt.timedelta | None:
-        """How many runs of a job are kept, or for how long; None for all, for ever."""
-        return parse_time(self.keep_runs) if isinstance(self.keep_runs, str) else self.keep_runs
-
-    def __repr_args__(self) -> list[tuple[str, Any]]:
-        return [("url", redacted(self.url))]
-
-
-#: A pattern of file names, or a name with two dots in it, which no table has.
-_FILES = re.compile(r"[^\"]*[*?/{][^\"]*|[^.\"]+\.[^.\"]+\.[^\"]+")
-
-
-def _place(text: str) -> dict[str, str]:
-    """A place as text, by its parts."""
-    connection, colon, rest = text.partition(":")
-    if colon and _FILES.fullmatch(rest):
-        return {"connection": connection.strip(), "files": rest.strip()}
-    connection, schema, table = split_place(text)
-    return {"connection": connection, "table": table} | ({"schema": schema} if schema else {})
-
-
-class Place(Model):
-    """A table, or the files of a pattern, on a connection."""
-
-    connection: str
-    table: str | None = None
-    schema_: str | None = Field(default=None, alias="schema")
-    files: str | None = None
-    format: str | None = None
-
-    def _check_given(self, *names: str) -> None:
-        given = [name for name in names if getattr(self, name) is not None]
-        if len(given) != 1:
-            none = f"neither {', '.join(names[:-1])} nor {names[-1]} is given"
-            several = f"{' and '.join(given)} are given"
-            raise ValueError(f"{several if given else none}: name one of them")
-        if self.schema_ is not None and self.files is not None:
-            raise ValueError("a schema is given with files: remove it")
-
-    @property
-    def name(self) -> str:
-        """The name of the table, or the pattern of the files."""
-        return self.files if self.files is not None else self.table or ""
-
-    @property
-    def pattern(self) -> str:
-        """The files that are meant, on a connection that has files."""
-        return f"{self.schema_}.{self.name}" if self.schema_ else self.name
-
-    @property
-    def label(self) -> str:
-        """The place for people."""
-        if self.files is not None:
-            return f"{self.connection}:{self.files}"
-        schema = f"{quote_part(self.schema_)}." if self.schema_ else ""
-        return f"{self.connection}:{schema}{quote_part(self.table or '')}"
-
-
-class Source(Place):
-    """Where rows come from: a table, a query, or the files of a pattern, on a connection. As text:
-    `CONNECTION:SCHEMA.TABLE`, or `CONNECTION:PATTERN` for files."""
-
-    query: str | None = None
-    #: Rows of the Python program itself, which no job file can hold.
-    data: Any = Field(default=None, exclude=True, repr=False)
-
-    @model_validator(mode="before")
-    @classmethod
-    def _from_text(cls, value: Any) -> Any:
-        if hasattr(value, "__arrow_c_stream__") or hasattr(value, "__arrow_c_array__"):
-            return {"connection": f"data {id(value):x}", "table": "data", "data": value}
-        return _place(value) if isinstance(value, str) else value
-
-    @model_validator(mode="after")
-    def _one(self) -> Self:
-        self._check_given("table", "query", "files")
-        if self.query is not None and self.schema_ is not None:
-            raise ValueError("a schema is given with a query: name it inside the query")
-        return self
-
-    @property
-    def label(self) -> str:
-        """The source for people."""
-        if self.data is not None:
-            return f"a {type(self.data).__name__}"
-        return f"{self.connection}: query" if self.query is not None else super().label
-
-
-class Table(Place):
-    """A table, or the files of a pattern, on a connection. As text: `CONNECTION:SCHEMA.TABLE`, or `CONNECTION:PATTERN`
-    for files."""
-
-    #: The program's own Memory, which no job file can hold.
-    memory: Any = Field(default=None, exclude=True, repr=False)
-
-    @model_validator(mode="before")
-    @classmethod
-    def _from_text(cls, value: Any) -> Any:
-        if getattr(value, "kanal_target", False):
-            return {"connection": f"memory {id(value):x}", "table": "memory", "memory": value}
-        return _place(value) if isinstance(value, str) else value
-
-    @model_validator(mode="after")
-    def _one(self) -> Self:
-        self._check_given("table", "files")
-        return self
-
-    @property
-    def label(self) -> str:
-        """The table for people."""
-        return "memory" if self.memory is not None else super().label
-
-
 class Conversion(Model):
-    """How values become those of a type; also by name, under [conversion.NAME], for use in many columns."""
+    """How values are converted to a type; also by name, under [conversion.NAME], for use in many columns."""
 
     type: str | None = None
     format: Annotated[str | list[str] | None, Field(min_length=1)] = None
@@ -273,8 +98,8 @@ class Column(Conversion):
 
 
 class AsOf(Model):
-    """The moment for which a version is looked up, an expression, and the table's columns that say from when until when
-    versions are valid; of a table in which a pipeline of the job keeps a history, these are known. As text: the moment.
+    """The moment for which a version is looked up, as an expression, and the columns of the table that hold when a
+    version begins and ends. These are known if a pipeline of the job keeps a history in the table. As text: the moment.
     """
 
     at: str
@@ -305,52 +130,6 @@ def _functions_of(value: Any) -> Any:
             raise ValueError("it has something that is no function: name a file or module, or decorate a function of "
                              "this program with @kanal.function")  # fmt: skip
     return found
-
-
-class TableColumn(Model):
-    """A column of a table, whose values a check compares with."""
-
-    table: Table
-    column: str
-
-
-class Check(Model):
-    """A rule that every converted row must keep; NULL passes.
-
-    One of: `expect`, an SQL condition; `unique`, columns of which no two rows of the load may have the same values;
-    `exists_in` or `absent_from`, a table's column in which the value of the expression `value` must or must not stand.
-    """
-
-    expect: str | None = None
-    unique: Annotated[list[str], BeforeValidator(list_of)] = Field(default_factory=list)
-    value: str | None = None
-    exists_in: TableColumn | None = None
-    absent_from: TableColumn | None = None
-
-    @model_validator(mode="after")
-    def _one(self) -> Self:
-        kinds = [self.expect is not None, bool(self.unique), self.exists_in is not None, self.absent_from is not None]
-        names = ("expect", "unique", "exists_in", "absent_from")
-        given = [name for name, there in zip(names, kinds, strict=True) if there]
-        if len(given) != 1:
-            said = f"{' and '.join(given)} are given" if given else "it checks nothing"
-            raise ValueError(f"{said}: give one of expect, unique, exists_in and absent_from")
-        if self.value is None and (kinds[2] or kinds[3]):
-            raise ValueError(f"{given[0]} is given without value: add the expression whose value is looked for")
-        if self.value is not None and not (kinds[2] or kinds[3]):
-            raise ValueError(f"value is given with {given[0]}: it goes with exists_in and absent_from alone")
-        return self
-
-    @property
-    def table_column(self) -> TableColumn | None:
-        """The table's column that the check compares with."""
-        return self.exists_in or self.absent_from
-
-
-_Limit = Annotated[int | str | None, BeforeValidator(lambda v: None if v is None else share_or_count(v))]
-
-
-_Least = Annotated[int | str | None, BeforeValidator(lambda v: None if v is None else least_rows(v))]
 
 
 class History(Model):
@@ -389,9 +168,13 @@ class WhenLoaded(Model):
 
 
 class BadFile(Model):
-    """The folder to which files that cannot be read are moved after the commit."""
+    """The folder for files that cannot be read; they are moved after the commit."""
 
     move: str
+
+
+_Limit = Annotated[int | str | None, BeforeValidator(lambda v: None if v is None else share_or_count(v))]
+_Least = Annotated[int | str | None, BeforeValidator(lambda v: None if v is None else least_rows(v))]
 
 
 class Settings(Model):
@@ -435,23 +218,16 @@ class Settings(Model):
         return bool(self.files_once) or self.when_loaded is not None
 
     def allows_rejects(self, rejected: int, read: int) -> bool:
-        """True where so many rejected rows, of so many read, are not more than `max_rejects`."""
+        """True if `max_rejects` allows this number of rejected rows, of those read."""
         return within(self.max_rejects, rejected, read)
 
     def allows_deletes(self, deleted: int, rows: int) -> bool:
-        """True where so many deleted rows, of so many that the target had, are not more than `max_deletes`."""
+        """True if `max_deletes` allows this number of deleted rows, of those that the target had."""
         return within(self.max_deletes, deleted, rows)
 
 
-def _is_time(text: str) -> bool:
-    with suppress(KanalError):
-        parse_time(text)
-        return True
-    return False
-
-
 class Since(Model):
-    """The change column by which a pipeline loads only what is new: a timestamp, a date or a growing number.
+    """The change column of a pipeline that loads only new rows: a timestamp, a date or a growing number.
 
     `column` is an expression over the source row. Without a watermark, rows from `first` on are loaded, or all.
     `overlap` is a time such as "2 hours", or a number: so much before the watermark is read again. As text: the column.
@@ -469,7 +245,7 @@ class Since(Model):
     @field_validator("overlap")
     @classmethod
     def _known_overlap(cls, value: int | str | None) -> int | str | None:
-        if isinstance(value, str) and not _is_time(value):
+        if isinstance(value, str) and not is_time(value):
             raise ValueError('it is no overlap: write a number, or a time such as "2 hours", "30 minutes" or "1 day"')
         return value
 
@@ -482,7 +258,7 @@ class Since(Model):
 
 
 class Split(Model):
-    """How a large table is read side by side: in ranges of a column. As a number: so many parts, by its key.
+    """How a large table is read side by side: in ranges of a column. As a number: this many parts, by its key.
 
     With the snapshot `none`, each part may be of another moment.
     """
@@ -607,7 +383,7 @@ class JobDefinition(Model):
 
     @property
     def texts(self) -> Path:
-        """The folder that SQL and function files of the job are in: the job file's, or that of an unpacked bundle."""
+        """The folder of the job's SQL and function files: that of the job file, or of an unpacked bundle."""
         return self._texts or self._folder
 
     @property
@@ -621,7 +397,7 @@ class JobDefinition(Model):
         return f"{self.job}@{self._environment}" if self._environment else self.job
 
     def in_environment(self, name: str) -> Self:
-        """The job with what an environment changes; raises JobError for one that the job does not have."""
+        """The job with the changes of an environment; raises JobError if the job does not have it."""
         if name not in self.environment:
             known = f"it has {', '.join(self.environment)}" if self.environment else "it has no [environment.…]"
             remedy = did_you_mean(name, self.environment) or known
@@ -651,7 +427,7 @@ class JobDefinition(Model):
         return job
 
     def located(self, path: tuple[str, ...]) -> tuple[Path | None, int | None]:
-        """File and line of a key of the job, or of the nearest key above it; None where it came from Python."""
+        """File and line of a key of the job, or of the nearest key above it; None if it came from Python."""
         for length in range(len(path), -1, -1):
             if path[:length] in self._lines:
                 file, line = self._lines[path[:length]]
@@ -665,7 +441,7 @@ class JobDefinition(Model):
         return pipeline.model_copy(update=self.defaults.given() | pipeline.given() | {"columns": columns})
 
     def _with_conversion(self, column: Column) -> Column:
-        """A column with what its named conversion says, where it says nothing itself."""
+        """A column with the options of its named conversion that it does not set itself."""
         named = self.conversion.get(column.conversion or "")
         return column if named is None else column.model_copy(update=named.given() | column.given())
 

@@ -10,7 +10,7 @@ from msgspec.structs import force_setattr
 
 from kanal.core.errors import KanalError, sentence, shortened, tellable
 
-#: Where a key stands in a job: for instance ("pipeline", "passages", "columns", "toll").
+#: Where a key is in a job: for example ("pipeline", "passages", "columns", "toll").
 KeyPath = tuple[str, ...]
 
 
@@ -46,7 +46,7 @@ class Problem(Struct, frozen=True):
 class JobError(KanalError):
     """A job that cannot be run as it stands; `problems` lists all that is wrong with it.
 
-    `passing` is True where they may have passed when the same is tried again.
+    `passing` is True if they may have passed when the same is tried again.
     """
 
     def __init__(self, problems: Sequence[Problem], passing: bool = False) -> None:

@@ -16,6 +16,7 @@ from kanal.definition.locations import key_lines
 from kanal.definition.mistakes import problems_of
 from kanal.definition.models import JobDefinition
 from kanal.definition.problems import JobError, KeyPath, Problem
+from kanal.definition.toml_mistakes import mistake_in
 
 AnyJob = TypeVar("AnyJob", bound=JobDefinition)
 _Lines = dict[KeyPath, tuple[Path, int]]
@@ -24,7 +25,7 @@ _Lines = dict[KeyPath, tuple[Path, int]]
 def read_job(path: Path, kind: type[AnyJob], environment: str | None = None, stands_for: Path | None = None) -> AnyJob:
     """The job of a file and those it includes, or of a bundle, in an environment if one is named.
 
-    A bundle may stand for another file: then its paths start from that one's folder, and its runs are logged as that
+    A bundle may represent another file: then its paths start from that one's folder, and its runs are logged as that
     one's. Raises JobError with all problems found, in any of its environments.
     """
     whole = path.name.endswith(bundle.ENDING)
@@ -47,9 +48,9 @@ def _read_bundle(path: Path, kind: type[AnyJob], named: Path) -> AnyJob:
     job._texts, job._folder = job._folder, named.resolve().parent
     job._lines = job._lines | {(): (named, 1)}
     described = {
-        name: connection.model_copy(update={"openapi": str(job.texts / connection.openapi)})
+        name: connection.model_copy(update={"openapi": str(job.texts / str(connection.openapi_file))})
         for name, connection in job.connection.items()
-        if connection.openapi is not None and "://" not in connection.openapi
+        if connection.openapi_file is not None
     }
     return job.model_copy(update={"connection": job.connection | described}) if described else job
 
@@ -98,12 +99,18 @@ def _text_of(path: Path, above: tuple[Path, ...]) -> str:
     try:
         return path.read_bytes().decode("utf-8")
     except FileNotFoundError:
+        if above:
+            raise JobError([_not_included(path, above[-1], "there is no such file")]) from None
         raise JobError(
             [Problem((), f"There is no file {path}", "name the job file, or write one with kanal demo")]
         ) from None
     except IsADirectoryError:
+        if above:
+            raise JobError([_not_included(path, above[-1], "that is a folder")]) from None
         raise JobError([Problem((), f"{path} is a folder", "name the job file in it")]) from None
     except PermissionError:
+        if above:
+            raise JobError([_not_included(path, above[-1], "it may not be read")]) from None
         raise JobError([Problem((), f"The file {path} may not be read", "ask for the right to read it")]) from None
     except (OSError, ValueError) as error:
         if not isinstance(error, UnicodeDecodeError):
@@ -140,16 +147,26 @@ def _unreadable(path: Path, above: tuple[Path, ...]) -> JobError:
     return JobError([Problem(place[0], what, "correct the name", place[1])])
 
 
+def _not_included(path: Path, above: Path, why: str) -> Problem:
+    """A file that cannot be included, at the line of the file that names it."""
+    line = key_lines(above.read_text("utf-8")).get(("include",))
+    return Problem(("include",), f"{path} cannot be included: {why}", "correct its path, or remove it", above, line)
+
+
 def _broken_toml(message: str, path: Path, text: str) -> Problem:
     place = re.search(r"\(at line (\d+), column (\d+)\)", message)
     what = re.sub(r"\s*\(at .*\)$", "", message)
     if place is None:
         number = max(1, len(text.rstrip().splitlines()))
         return Problem((), f"the file is not TOML: {what} at its end", "close what the last lines open", path, number)
+    number, lines = int(place[1]), text.splitlines()
+    mistake = mistake_in(lines[number - 1] if number <= len(lines) else "", what, lines[: number - 1])
+    if mistake is not None:
+        return Problem((), mistake[0], mistake[1], path, number)
     return Problem(
         (),
         f"the file is not TOML: {what}, at column {place[2]}",
         "texts stand in quotes, lists in [ ], tables in { } on one line",
         path,
-        int(place[1]),
+        number,
     )

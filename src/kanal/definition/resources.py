@@ -106,7 +106,7 @@ class Send(Model):
 
     @property
     def once(self) -> bool:
-        """True where a request that comes twice does no harm."""
+        """True if a request that comes twice does no harm."""
         return self.repeatable or self.method == "PUT"
 
 

@@ -8,6 +8,7 @@ from typing import Annotated, Literal, Self
 
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
+from kanal.core.errors import KanalError
 from kanal.core.windows import Step, parse_step, parse_time
 from kanal.definition.base import Model, known
 from kanal.definition.secrets import Secret, is_share, list_of, no_plain_secret, share_or_count
@@ -48,9 +49,13 @@ class Schedule(Model):
     @field_validator("every")
     @classmethod
     def _known_every(cls, value: str | None) -> str | None:
-        _known_step(value)
-        if value is not None and not parse_step(value).is_time:
-            raise ValueError('it is no time: write one such as "15 minutes", or a cron expression for days and months')
+        if value is not None:
+            try:
+                parse_time(value)
+            except KanalError as error:
+                remedy = 'write one such as "15 minutes", or a cron expression for days and months'
+                raise ValueError(f"{error.what}: {remedy}") from None
+            _known_step(value)  # which is not zero
         return value
 
     @field_validator("time_zone")

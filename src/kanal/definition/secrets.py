@@ -31,7 +31,7 @@ class Secret(Model):
 
 
 def no_plain_secret(what: str) -> Callable[[Any], Any]:
-    """A validator that refuses a secret that stands in the job itself."""
+    """A validator that refuses a secret that is in the job itself."""
 
     def refused(value: Any) -> Any:
         if isinstance(value, str):
@@ -84,7 +84,7 @@ def least_rows(value: Any) -> Any:
 
 
 def within(limit: int | str | None, rows: int, whole: int) -> bool:
-    """True where so many rows of a whole are no more than a number or a share of it, such as "1%"."""
+    """True if this many rows of a whole are no more than a number or a share of it, such as "1%"."""
     if limit is None:
         return True
     return rows <= (share_of(limit) * whole if isinstance(limit, str) else limit)

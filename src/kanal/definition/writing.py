@@ -7,8 +7,10 @@ from typing import TYPE_CHECKING, Any
 
 from kanal.core.errors import KanalError
 from kanal.definition.base import Model
-from kanal.definition.models import Column, Connection, JobDefinition, Place
+from kanal.definition.connection import Connection
+from kanal.definition.models import Column, JobDefinition
 from kanal.definition.resources import ResourceField, SignIn
+from kanal.definition.table_places import Place
 
 if TYPE_CHECKING:
     from tomlkit.items import InlineTable, Table

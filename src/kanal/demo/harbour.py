@@ -78,7 +78,7 @@ class _Handler(DemoHandler):
     harbour: ClassVar[HarbourServer]
 
     def _turned_away(self) -> bool:
-        """Answer who is not signed in, or asks when he should not; True where that was done."""
+        """Answer who is not signed in, or asks when he should not; True if that was done."""
         harbour = self.harbour
         harbour.requests.append((self.path, self.headers.get("Authorization") or self.headers.get("X-Key")))
         number = len(harbour.requests)

@@ -38,7 +38,7 @@ class FileServer(DemoServer):
         return hmac.new(self._key, f"{path} {until}".encode(), hashlib.sha256).hexdigest()
 
     def address(self, name: str, seconds: float = 3600) -> str:
-        """The address of a file, good for so many seconds."""
+        """The address of a file, good for this many seconds."""
         path, until = f"/{quote(name)}", int(time.time() + seconds)
         return f"http://127.0.0.1:{self.port}{path}?expires={until}&signature={self.signature(path, until)}"
 

@@ -102,7 +102,7 @@ _START = dt.datetime(2025, 1, 2, 5, 0)
 def write_demo(folder: Path, passages: int = 6_000, seed: int = 2025) -> Path:
     """Write the demo's databases, files and jobs into a folder, with so many passages in each lock house.
 
-    Returns the main job's file. Raises KanalError where the folder cannot be used.
+    Returns the main job's file. Raises KanalError if the folder cannot be used.
     """
     job = folder / JOB_FILE
     try:

@@ -1,1 +1,1 @@
-"""Looks around: connections, tables, samples; drafts jobs; checks beforehand and compares afterwards."""
+"""Before and after a run: tables and samples, drafts, checks, comparison and lineage."""

@@ -8,7 +8,7 @@ from collections.abc import Collection, Sequence
 
 from kanal.core.faults import texts_of
 from kanal.runner.job_plan import PipelinePlan
-from kanal.runner.step import PipelineStep
+from kanal.runner.step import StepContext, Trial
 
 
 def loaded_by(
@@ -32,15 +32,15 @@ def loaded_by(
                 wanted.setdefault(tuple(key), {})[tuple(key.values())] = parent
         if not wanted:
             continue
-        running = PipelineStep(step, moment, job)
-        for prepared in running.try_out(limit):
+        trial = Trial(StepContext(step, moment, job))
+        for batch in trial.batches(limit):
             for names, left in wanted.items():
-                columns = [texts_of(prepared.made.column(name)) for name in names]
+                columns = [texts_of(batch.made.column(name)) for name in names]
                 for place, values in enumerate(zip(*columns, strict=True)):
-                    if values in left and (prepared.gone is None or not prepared.gone[place]):
+                    if values in left and (batch.gone is None or not batch.gone[place]):
                         found[left.pop(values)] = step.name
             if not any(wanted.values()):
                 break
-        if any(wanted.values()) and limit is not None and running.tally.read >= limit:
+        if any(wanted.values()) and limit is not None and trial.books.tally.read >= limit:
             longer.append(step.name)
     return found, longer

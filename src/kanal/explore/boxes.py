@@ -120,7 +120,7 @@ def _cut(text: str, most: int) -> str:
 
 
 def stack(columns: Sequence[Sequence[Box]], across: int, gap: int = 18, top: int = 46) -> None:
-    """Place boxes in columns, each centred beside the highest one."""
+    """Place boxes in columns, each centred next to the highest one."""
     heights = [sum(box.high + gap for box in column) for column in columns]
     for number, column in enumerate(columns):
         y = top + (max(heights) - heights[number]) / 2

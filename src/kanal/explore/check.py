@@ -26,7 +26,8 @@ from kanal.runner.planning.circles import opening
 from kanal.runner.results import Run, RunStatus, StepResult, StepStatus
 from kanal.runner.run import remembered
 from kanal.runner.shapes import problems_of, table_changes
-from kanal.runner.step import PipelineStep
+from kanal.runner.step import StepContext
+from kanal.runner.step import Trial as StepTrial
 
 
 def remarks(plan: JobPlan, clustered: bool = False) -> list[Problem]:
@@ -80,7 +81,7 @@ def _without_memory(plan: JobPlan) -> Iterator[Problem]:
 
 
 def _on_cluster(plan: JobPlan, step: PipelinePlan) -> list[Problem]:
-    """What is otherwise where the workers of a cluster run a step."""
+    """What is otherwise if the workers of a cluster run a step."""
     from kanal.runner.elsewhere.portions import why_whole
 
     found, path = [], ("pipeline", step.name)
@@ -183,7 +184,7 @@ class Trial(Struct):
 
 
 def try_out(plan: JobPlan, rows: int | None, shown: int = 2) -> Iterator[Trial]:
-    """Run the pipelines of a plan for so many rows each, or all, and do all but write."""
+    """Run the pipelines of a plan for this many rows each, or all, and do all but write."""
     moment = dt.datetime.now(dt.UTC)
     filled: dict[Any, list[PipelinePlan]] = {}
     for step in plan.steps:
@@ -214,22 +215,20 @@ def try_out(plan: JobPlan, rows: int | None, shown: int = 2) -> Iterator[Trial]:
             continue
         started = time.perf_counter()
         try:
-            _try_step(PipelineStep(step, moment, plan.job.job), trial, rows, shown, tuple(filling.values()))
+            _try_step(StepTrial(StepContext(step, moment, plan.job.job)), trial, rows, shown, tuple(filling.values()))
         except KanalError as error:
             trial.error = str(error)
         trial.seconds = time.perf_counter() - started
         yield trial
 
 
-def _try_step(
-    running: PipelineStep, trial: Trial, rows: int | None, shown: int, filling: Sequence[PipelinePlan]
-) -> None:
+def _try_step(tried: StepTrial, trial: Trial, rows: int | None, shown: int, filling: Sequence[PipelinePlan]) -> None:
     groups: dict[tuple[str | None, str, str | None], dict[str, Any]] = {}
-    limits = {column.name: column.type.length for column in running.plan.columns
+    limits = {column.name: column.type.length for column in tried.context.plan.columns
               if column.type.family is Family.TEXT and column.type.length is not None}  # fmt: skip
     longest = dict.fromkeys(limits, 0)
-    for prepared in running.try_out(rows):
-        for reject in prepared.rejects:
+    for batch in tried.batches(rows):
+        for reject in batch.rejects:
             looked_up = reject.parent if filling and reject.reason is Reason.NOT_IN_LOOKUP else None
             key = (reject.column, str(reject.reason), looked_up)
             group = groups.setdefault(key, {"step": trial.step, "column": reject.column, "reason": str(reject.reason),
@@ -241,22 +240,22 @@ def _try_step(
             if reject.reason is Reason.TOO_LONG and reject.column in longest:
                 longest[reject.column] = max(longest[reject.column], size)
         for name, most in longest.items():
-            found = pc.max(pc.utf8_length(prepared.rows.column(name))).as_py() or 0
+            found = pc.max(pc.utf8_length(batch.stored.column(name))).as_py() or 0
             longest[name] = max(most, found)
-        if len(trial.changes) < shown and len(prepared.good):
-            picked = prepared.good[: shown - len(trial.changes)]
-            before = prepared.batch.row_texts(picked.tolist())
-            chosen = prepared.made.take(pa.array(picked))
+        if len(trial.changes) < shown and len(batch.good):
+            picked = batch.good[: shown - len(trial.changes)]
+            before = batch.source.row_texts(picked.tolist())
+            chosen = batch.made.take(pa.array(picked))
             after = {name: texts_of(chosen.column(name)) for name in chosen.schema.names}
             for place, old in enumerate(before):
                 trial.changes.append(
-                    [_change(column, old, after[column.name][place]) for column in running.plan.columns]
+                    [_change(column, old, after[column.name][place]) for column in tried.context.plan.columns]
                 )
-    trial.tally = running.tally
-    trial.notes = [*trial.notes, *running.notes]
+    trial.tally = tried.books.tally
+    trial.notes = [*trial.notes, *tried.books.notes]
     unfound = {key[2] for key in groups if key[2]}
     limit = None if rows is None else max(rows, _LOOKED_THROUGH)
-    made_by, longer = loaded_by(unfound, filling, running.moment, running.job, limit)
+    made_by, longer = loaded_by(unfound, filling, tried.context.moment, tried.context.job, limit)
     if longer:
         trial.notes.append(f"what look-ups did not find was sought in the first {limit:,} rows of {', '.join(longer)}")
     trial.groups = sorted(_told_apart(groups, made_by), key=lambda group: -group["rows"])
@@ -264,9 +263,9 @@ def _try_step(
     trial.longest = [(name, limit, longest[name]) for name, limit in limits.items() if limit is not None]
 
 
-#: Of each step before, so many rows are looked through for what look-ups of a sample did not find.
+#: Of each step before, this many rows are looked through for what look-ups of a sample did not find.
 _LOOKED_THROUGH = 1_000_000
-#: What is said instead of not_in_lookup where a step of the job has the row.
+#: What is said instead of not_in_lookup if a step of the job has the row.
 _AWAITED = "not_loaded_yet"
 
 
@@ -293,7 +292,7 @@ def _change(column: Any, old: dict[str, str | None], made: str | None) -> tuple[
 
 
 def dry_run(plan: JobPlan) -> tuple[Run, list[Trial]]:
-    """All of a run but the writing: how it would end, as far as can be told without writing; it has no number."""
+    """All of a run but the writing: how it would end, as far as it is known without writing; it has no number."""
     started, moment = time.perf_counter(), dt.datetime.now(dt.UTC)
     results, trials = [], []
     for trial in try_out(plan, None, shown=0):

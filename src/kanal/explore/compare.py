@@ -1,23 +1,20 @@
-"""Compares what a job's sources hold, after its mapping, with what stands in the targets.
+"""Compares what a job's sources hold, after its mapping, with what is in the targets.
 
 Both sides are read once, at the same time, and of each row the hashes of its key and of itself are kept in a temporary
-file, in parts. Only where a part differs are its rows told apart; a second reading finds the values of some of them.
+file, in parts. Only if a part differs are its rows told apart; a second reading finds the values of some of them.
 """
 
 from __future__ import annotations
 
 import copy
 import datetime as dt
-import json
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from decimal import Decimal
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 from msgspec import Struct, field
 from msgspec.structs import replace
 
@@ -25,22 +22,20 @@ from kanal.connections.base import Digest, as_source
 from kanal.connections.reading import Reading
 from kanal.core.arrays import Mask, mask_of
 from kanal.core.carried_rows import as_batch
-from kanal.core.change_values import rows_between
 from kanal.core.comparison import WITHDRAWN, Compared, compare_hashes, last_of_key, not_withdrawn
-from kanal.core.conversions import converter
 from kanal.core.errors import KanalError
 from kanal.core.faults import value_text
-from kanal.core.frame import Frame, SourceBatch
+from kanal.core.frame import Frame
 from kanal.core.hashing import Hashes, RowHash
 from kanal.core.tally import Tally
-from kanal.core.types import Family, SqlType
+from kanal.explore.compare_values import _before_first, _last_of_each, _whole, comparable, given_back
 from kanal.runlog import RunLogStore
 from kanal.runner.html import html_table
 from kanal.runner.job_plan import JobPlan, PipelinePlan
 from kanal.runner.replay import plan_of_replay
-from kanal.runner.step import PipelineStep
+from kanal.runner.step import StepContext, Trial
 
-#: Hashes are kept in so many parts, by the first bits of the key's.
+#: Hashes are kept in this many parts, by the first bits of the key's.
 _PARTS = 64
 _SEED = 4711
 
@@ -83,7 +78,7 @@ class Comparison(Struct):
         return html_table(f"comparison of {self.table}", names, [[getattr(self, name) for name in names]])
 
     def differs(self, allow_extra: bool = False) -> bool:
-        """True where something is not as it should be."""
+        """True if something is not as it should be."""
         if self.quick:
             short = self.source_rows > self.target_rows if allow_extra else self.source_rows != self.target_rows
             return short or bool(self.columns) or self.error is not None
@@ -185,52 +180,38 @@ class _Table:
         """What the pipelines would load; which rows of it were never asked for, since their change value lies before
         the first that is wanted; and which say that the target's row of their key is to go."""
         for step in self.steps:
-            running = PipelineStep(step, self.moment, self.job)
+            trial = Trial(StepContext(step, self.moment, self.job))
             changes: list[pa.RecordBatch] = []
-            for prepared in running.try_out():
-                chosen = np.sort(np.concatenate([prepared.good, prepared.replacing]))
-                early = _before_first(step, prepared.batch, self.moment)[chosen]
-                gone = np.zeros(len(chosen), dtype=np.bool_) if prepared.gone is None else prepared.gone[chosen]
+            for batch in trial.batches():
+                chosen = np.sort(np.concatenate([batch.good, batch.replacing]))
+                early = _before_first(step, batch.source, self.moment)[chosen]
+                gone = np.zeros(len(chosen), dtype=np.bool_) if batch.gone is None else batch.gone[chosen]
                 if step.history is not None:
-                    changes.append(as_batch(prepared.made.take(pa.array(chosen))))
+                    changes.append(as_batch(batch.made.take(pa.array(chosen))))
                     continue
-                yield step, prepared.made.take(pa.array(chosen)), early, gone
+                yield step, batch.made.take(pa.array(chosen)), early, gone
             for rows in _last_of_each(changes, step):
                 none = np.zeros(rows.num_rows, dtype=np.bool_)
                 yield step, rows, none, none
             if counted:
-                self.found.tally.add(running.tally)
+                self.found.tally.add(trial.books.tally)
 
     def target_rows(self) -> Iterator[list[pa.Array]]:
-        """The columns of what stands in the target, batch by batch."""
+        """The columns of what is in the target, batch by batch."""
         ends = [self.history.until] if self.history is not None else []
         names = tuple(dict.fromkeys([*self.columns, *ends]))
         with as_source(self.target).read(Reading(self.info, None, names, 50_000)) as batches:
             for batch in batches:
                 current = [np.flatnonzero(mask_of(batch.columns[name].is_null())) for name in ends]
                 frame = Frame(batch.take(current[0]) if current else batch, self.types)
-                yield [self._plain(name, frame.column((None, name))) for name in self.columns]
+                yield [
+                    comparable(self.info, self.types[name], name, frame.column((None, name))) for name in self.columns
+                ]
 
     def _mapped(self, step: PipelinePlan, rows: pa.RecordBatch) -> list[pa.Array]:
         """The columns of rows that a pipeline has made, as the target gives them back."""
         types = {column.name: column.type for column in step.columns}
-        return [self._like_target(name, rows.column(name), types[name]) for name in self.columns]
-
-    def _like_target(self, name: str, values: pa.Array, sql_type: SqlType) -> pa.Array:
-        """Values of the mapping in the form in which the target gives them back."""
-        if values.type != self.types[name].arrow:
-            values = converter(sql_type, self.types[name])(values)[0]
-        return self._plain(name, self.info.given_back(name, values))
-
-    def _plain(self, name: str, values: pa.Array) -> pa.Array:
-        """Values in a form in which equal ones are the same."""
-        if self.types[name].family is Family.JSON:
-            texts = (None if text is None else _canonical(text) for text in values.to_pylist())
-            return pa.array(texts, pa.string())
-        column = self.info.column(name)
-        if column is not None and column.declared.upper().startswith(("CHAR(", "CHARACTER(")):
-            return pc.utf8_rtrim(values, " ")
-        return values
+        return [given_back(self.info, self.types[name], name, rows.column(name), types[name]) for name in self.columns]
 
     def _hashes(self, columns: list[pa.Array], hash_rows: RowHash) -> tuple[Hashes, Hashes]:
         rows = hash_rows.rows(columns)
@@ -243,7 +224,7 @@ class _Table:
     # --- comparing -------------------------------------------------------------------------------------------------
 
     def _asked(self, columns: Sequence[str]) -> int | None:
-        """How many rows there are on both sides, where the engines themselves say that all are the same in columns
+        """How many rows there are on both sides, if the engines themselves say that all are the same in columns
         that are carried."""
         (step,), sides = self.steps, list[Digest | None]([None, None])
 
@@ -257,7 +238,7 @@ class _Table:
         return sides[0].rows if sides[0] is not None and sides[0] == sides[1] else None
 
     def _same_by_digest(self) -> bool:
-        """True, with the counts, where the engines say that all rows are the same on both sides."""
+        """True, with the counts, if the engines say that all rows are the same on both sides."""
         whole = len(self.steps) == 1 and self.steps[0].goes_on_whole
         rows = self._asked(self.columns) if whole else None
         if rows is not None:
@@ -266,7 +247,7 @@ class _Table:
         return rows is not None
 
     def _narrowed(self) -> _Table:
-        """The table with its key and the columns that may differ, where the engines hold the others the same."""
+        """The table with its key and the columns that may differ, if the engines hold the others the same."""
         (step, *others) = self.steps
         carried = [name for name in self.columns if name in step.carried]
         key = {*self.key, *step.key}
@@ -310,7 +291,9 @@ class _Table:
 
         try:
             _at_once(gather_source, gather_target)
-            results = list(self._compare_parts(*sides))
+            results = list(
+                _compare_parts(sides[0], sides[1], any(step.settings.duplicates == "last" for step in self.steps))
+            )
         finally:
             for side in sides:
                 side.close()
@@ -374,25 +357,15 @@ class _Table:
                 found[int(hashes[row])] = columns[place][row].as_py()
         return found
 
-    def _compare_parts(self, source: _Hashed, target: _Hashed) -> Iterator[Compared]:
-        takes_last = any(step.settings.duplicates == "last" for step in self.steps)
-        for number in range(_PARTS):
-            if source.counts[number] == target.counts[number] and source.sums[number] == target.sums[number]:
-                nothing = np.zeros(0, np.uint64)
-                yield Compared(int(source.counts[number]), nothing, nothing, nothing)
-                continue
-            left = not_withdrawn(*source.part(number))
-            yield compare_hashes(*(last_of_key(*left) if takes_last else left), *target.part(number))
-
     def _refused_rows(self) -> Iterator[list[pa.Array]]:
         """Rows that the target refused in the last run, as the run log has them, and the mapping makes them now."""
         for step in self.steps:
-            rows = self.log.refused_rows(self._log_name, step.name) if self.log is not None else []
+            rows = self.log.rejects.refused_rows(self._log_name, step.name) if self.log is not None else []
             if rows:
-                running = PipelineStep(plan_of_replay(step), self.moment, self.job, replayed=rows)
-                for prepared in running.try_out():
-                    good = prepared.good if prepared.gone is None else prepared.good[~prepared.gone[prepared.good]]
-                    yield self._mapped(step, prepared.made.take(pa.array(good)))
+                trial = Trial(StepContext(plan_of_replay(step), self.moment, self.job, replayed=rows))
+                for batch in trial.batches():
+                    good = batch.good if batch.gone is None else batch.good[~batch.gone[batch.good]]
+                    yield self._mapped(step, batch.made.take(pa.array(good)))
 
     def _refused(self) -> Hashes:
         """The hashed keys of such rows."""
@@ -458,23 +431,15 @@ class _Table:
         return found
 
 
-def _last_of_each(changes: list[pa.RecordBatch], step: PipelinePlan) -> list[pa.RecordBatch]:
-    """Of a history's changes the last of each key, which says what the current version is."""
-    if not changes or step.history is None:
-        return []
-    table = pa.Table.from_batches(changes)
-    order = table.sort_by([(step.history.from_, "ascending")])
-    place = pa.array(np.arange(order.num_rows))
-    last = order.append_column("\0place", place).group_by(list(step.business_key)).aggregate([("\0place", "max")])
-    chosen = last.column("\0place_max").combine_chunks().sort()
-    result: list[pa.RecordBatch] = order.take(chosen).combine_chunks().to_batches()
-    return result
-
-
-def _whole(step: PipelinePlan) -> PipelinePlan:
-    """A pipeline that reads all its rows, new or not."""
-    since = replace(step.since, everything=True) if step.since is not None else None
-    return replace(step, since=since, notes=())
+def _compare_parts(source: _Hashed, target: _Hashed, takes_last: bool) -> Iterator[Compared]:
+    """Compare the hashes of both sides, part by part; with `takes_last`, the last row of a key counts."""
+    for number in range(_PARTS):
+        if source.counts[number] == target.counts[number] and source.sums[number] == target.sums[number]:
+            nothing = np.zeros(0, np.uint64)
+            yield Compared(int(source.counts[number]), nothing, nothing, nothing)
+            continue
+        left = not_withdrawn(*source.part(number))
+        yield compare_hashes(*(last_of_key(*left) if takes_last else left), *target.part(number))
 
 
 def _at_once(*works: Callable[[], None]) -> None:
@@ -482,29 +447,3 @@ def _at_once(*works: Callable[[], None]) -> None:
     with ThreadPoolExecutor(len(works)) as pool:
         for done in [pool.submit(work) for work in works]:
             done.result()
-
-
-def _before_first(step: PipelinePlan, batch: SourceBatch, moment: dt.datetime) -> Mask:
-    """Which rows of a batch have a change value before the first that the job wants."""
-    if step.since is None or step.since.first is None:
-        return np.zeros(batch.rows, dtype=np.bool_)
-    frame = Frame(batch, step.source_types, moment)
-    inside, _, _ = rows_between(frame, step.since.change, None, step.since.first, False)
-    return inside
-
-
-def _canonical(text: str) -> str:
-    """JSON in a form in which equal documents are the same: blanks and the order of an object's names do not count,
-    each digit of a number does, and so does a name that stands twice."""
-    try:
-        return json.dumps(json.loads(text, parse_int=_number, parse_float=_number, object_pairs_hook=_members))
-    except (ValueError, RecursionError):
-        return ascii(text)
-
-
-def _number(text: str) -> list[str]:
-    return ["number", format(Decimal(text), "f")] if len(text) < 40 else ["number", text]
-
-
-def _members(pairs: list[tuple[str, Any]]) -> list[Any]:
-    return ["members", sorted(([name, value] for name, value in pairs), key=json.dumps)]

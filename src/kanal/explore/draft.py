@@ -25,7 +25,7 @@ from kanal.core.types import TEXT, Family, SqlType, holds
 from kanal.definition.places import quote_part
 from kanal.explore.likely import Likely, likely_targets
 from kanal.explore.tables import OWN, chosen_tables, describe_tables, unreadable_files
-from kanal.runner.planning.mapping_planner import quoted
+from kanal.runner.planning.column_rules import quoted
 from kanal.runner.planning.order import CircleError, Wait, in_order
 from kanal.runner.write_rules import WRITE_RULES
 
@@ -68,7 +68,7 @@ class _Pipeline(Struct):
 def draft_job(name: str, source: Connection, target: Connection, connections: Mapping[str, str], wish: Wish) -> str:
     """A job file, as text, for the tables of a source that fit; `connections` are the texts of its connections.
 
-    Raises KanalError where no table fits.
+    Raises KanalError if no table fits.
     """
     pipelines, left = _pipelines(source, target, wish)
     missing = not all(_exists(target, wish, pipeline) for pipeline in pipelines)
@@ -98,7 +98,7 @@ def add_to_draft(
 ) -> list[str]:
     """Add to a job file the tables that it does not load yet, and nothing else; the names of what was added.
 
-    What stands in the file stays as it is. Raises KanalError where the file is no TOML.
+    What is in the file stays as it is. Raises KanalError if the file is no TOML.
     """
     try:
         text = path.read_text(encoding="utf-8")
@@ -379,7 +379,7 @@ def _may_be_converted(column: ColumnInfo, there: TableInfo | None) -> bool:
 
 
 def _proposal(column: ColumnInfo, guess: Guess, into: ColumnInfo | None, values: Any) -> str:
-    """A line of [columns] that converts texts; behind a # ? where the sample does not tell enough."""
+    """A line of [columns] that converts texts; behind a # ? if the sample does not tell enough."""
     made = into.type if into is not None and into.type is not None else _exact_type(guess, values)
     parts = [f"from = {_text(_expression(column.name))}"]
     parts += [f'type = "{made}"'] if into is None else []
@@ -479,7 +479,7 @@ def _remarks(remarks: Sequence[str]) -> list[str]:
 
 
 def _expression(name: str) -> str:
-    """A column's name as an expression: in double quotes where it would be read as something else."""
+    """A column's name as an expression: in double quotes if it would be read as something else."""
     try:
         tree = parse(name).unnest()
     except ExpressionError:

@@ -1,4 +1,4 @@
-"""Where steps stand in a picture of what waits for what."""
+"""Where steps are in a picture of what waits for what."""
 
 from __future__ import annotations
 

@@ -20,14 +20,16 @@ if TYPE_CHECKING:
 def clean(job: JobDefinition, crew: Crew | None = None) -> list[tuple[str, str]]:
     """Drop the portions of a job's runs, but those of one under way; the connection and table of each.
 
-    Raises KanalError where the run log or a target cannot be reached.
+    Raises KanalError if the run log or a target cannot be reached.
     """
     log, all_runs = run_log_of(job), prefix_of(job.log_name)
     under_way = []
     if log.exists():
         log.prepare()
-        log.end_dead_runs()
-        records = [record for record in log.runs(200) if record.job == job.log_name and record.status == "running"]
+        log.runs.end_dead_runs()
+        records = [
+            record for record in log.past.latest(200) if record.job == job.log_name and record.status == "running"
+        ]
         under_way = [prefix_of(job.log_name, str(record.token)) for record in records]
     found: list[tuple[str, str]] = []
     with planned(job, {}, known_of(job, crew)) as plan:

@@ -27,7 +27,7 @@ _SCHEMES = {"postgresql": "postgres", "mariadb": "mysql"}
 
 
 def chosen(plan: JobPlan, what: str | None) -> list[Origin]:
-    """The origins of all columns, or of a target or a column of it alone; raises KanalError where there is none."""
+    """The origins of all columns, or of a target or a column of it alone; raises KanalError if there is none."""
     origins = origins_of(plan)
     if what is None:
         return origins

@@ -36,7 +36,7 @@ def take_over(
 ) -> list[NewColumns]:
     """Map the columns in a job's file that the tables of a source got since each step first saw its table.
 
-    Columns that were there then and are not mapped, or are to be skipped, stay as they are. Raises KanalError where the
+    Columns that were there then and are not mapped, or are to be skipped, stay as they are. Raises KanalError if the
     file cannot be changed.
     """
     text = path.read_text(encoding="utf-8")
@@ -79,7 +79,7 @@ def _new(step: PipelinePlan, first: SeenTable | None) -> list[ColumnInfo]:
 
 
 def _with_lines(text: str, written: Mapping[str, Any], step: str, lines: Sequence[str]) -> str:
-    """A job's file with lines at the end of a pipeline's mapping; raises KanalError where that cannot be done."""
+    """A job's file with lines at the end of a pipeline's mapping; raises KanalError if that cannot be done."""
     head = re.compile(rf"\s*\[\s*pipeline\s*\.\s*{_name(step)}\s*\.\s*columns\s*\]\s*(#.*)?")
     rows = text.split("\n")
     wanted = tomlkit.parse(text).unwrap()

@@ -25,7 +25,7 @@ _ACROSS, _DOWN = 4.6, 0.86
 
 
 def draw_order(plan: JobPlan, path: Path) -> None:
-    """Draw a plan's steps to an .svg or .png file; raises KanalError where that cannot be done."""
+    """Draw a plan's steps to an .svg or .png file; raises KanalError if that cannot be done."""
     if path.suffix.lower() not in (".svg", ".png"):
         raise KanalError(f"{path} is neither an .svg nor a .png file", "name one of the two")
     try:

@@ -29,7 +29,7 @@ class Answer(Struct, frozen=True):
 
     @property
     def works(self) -> bool:
-        """True where it can be used."""
+        """True if it can be used."""
         return self.error is None
 
 

@@ -12,7 +12,7 @@ _HEADS = ("step", "column", "reason", "value", "message", "constraint")
 
 def reject_documents(log: Any, run: int, step: str | None, **where: str | None) -> list[dict[str, Any]]:
     """The rejects of a run that are not resolved, each with its row by column."""
-    found: list[dict[str, Any]] = log.rejects(run, step, **where).to_pylist()
+    found: list[dict[str, Any]] = log.rejects.table(run, step, **where).to_pylist()
     for reject in found:
         reject["row"] = json.loads(reject["row"])
     return found

@@ -38,7 +38,7 @@ def chosen_tables(
 ) -> list[str]:
     """The names of tables and views that fit one of the patterns and none of the others; all without patterns.
 
-    In a pattern, * is any text and ? any character; case does not matter. Raises KanalError where none fits, and says
+    In a pattern, * is any text and ? any character; case does not matter. Raises KanalError if none fits, and says
     what is there.
     """
 
@@ -110,7 +110,7 @@ def _named(file: str, why: str) -> str:
 class Sample(Struct, frozen=True):
     """Some rows of a table as text, and a profile of each column over `scanned` rows, which are all if `whole`.
 
-    `misfits` has, by column, the number of values that are none of its type, and one of them. `unreadable` has, by
+    `misfits` has, by column, the number of values that are not of its type, and one of them. `unreadable` has, by
     the file's name, why a file cannot be read to its end.
     """
 
@@ -124,7 +124,7 @@ class Sample(Struct, frozen=True):
 
 
 def sample_table(database: Connection, schema: str | None, name: str, rows: int = 20, scan: int = 100_000) -> Sample:
-    """The first rows of a table or view, and the profiles of its columns over so many rows."""
+    """The first rows of a table or view, and the profiles of its columns over this many rows."""
     table = database.catalogue.describe(schema, name)
     columns = tuple(table.names)
     parts: dict[str, list[pa.Array]] = {column: [] for column in columns}

@@ -25,7 +25,7 @@ def draw_tables(tables: Sequence[TableInfo], path: Path) -> None:
     for _ in range(4):  # near to what they refer to, and to what refers to them
         _sort(columns, refers, boxes)
     lonely = [boxes[name] for name in boxes if name not in named]
-    if lonely:  # beside the others, as high as those
+    if lonely:  # next to the others, as high as those
         height = max([sum(box.high for box in column) for column in columns], default=0) or 900
         column: list[Box] = []
         for box in lonely:
@@ -59,7 +59,7 @@ def _lines(table: TableInfo) -> list[tuple[str, str]]:
 
 
 def _depths(names: Sequence[str], refers: Mapping[str, Sequence[str]]) -> dict[str, int]:
-    """How far each table is from those that refer to none; a circle is cut where it is met again."""
+    """How far each table is from those that refer to none; a circle is cut if it is met again."""
     found: dict[str, int] = {}
 
     def of(name: str, above: frozenset[str]) -> int:

@@ -1,4 +1,4 @@
-"""The run log: what was run, with which counts, and every row that was rejected."""
+"""The run log: runs, steps, counts and rejected rows."""
 
 from kanal.runlog.records import (
     BLOCK,
@@ -14,7 +14,8 @@ from kanal.runlog.records import (
     WorkerShare,
     by_worker,
 )
-from kanal.runlog.store import AlreadyRunning, RunLogStore
+from kanal.runlog.runs import AlreadyRunning
+from kanal.runlog.store import RunLogStore
 
 __all__ = [
     "BLOCK",

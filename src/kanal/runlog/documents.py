@@ -25,7 +25,7 @@ def step_document(step: Any) -> dict[str, Any]:
 
 
 def run_document(run: Any) -> dict[str, Any]:
-    """A run as the --json documents have it; with an `error` where none of its steps could begin."""
+    """A run as the --json documents have it; with an `error` if none of its steps could begin."""
     error = getattr(run, "error", None)
     return (
         {

@@ -25,7 +25,7 @@ def here() -> str:
 
 
 def born(process: int) -> str:
-    """When a process began, by its machine's count, and on which; empty where it has ended or nobody can tell."""
+    """When a process began, by its machine's count, and on which; empty if it has ended or nobody can tell."""
     try:
         text = Path(f"/proc/{process}/stat").read_text(encoding="utf-8", errors="replace")
     except OSError:
@@ -36,7 +36,7 @@ def born(process: int) -> str:
 
 
 def lives(host: str | None, process: int | None, began: str | None, sign: dt.datetime | None, now: dt.datetime) -> bool:
-    """True for a run whose process lives, as far as can be told from here."""
+    """True for a run whose process lives, as far as it is known from here."""
     same_name = host == socket.gethostname() and process is not None
     start, _, machine = (began or "").partition(" ")
     if same_name and process is not None and (machine == here() or not machine):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct, field
@@ -15,18 +15,32 @@ if TYPE_CHECKING:
 
 
 class BatchRecord(Struct, frozen=True):
-    """A batch, by its number from 1: its counts, and the seconds that reading, computing and writing it took."""
+    """A batch, by its number from 1: its counts, and the seconds that reading, computing and writing it took.
+
+    `stages` are the seconds of each stage that the batch went through, by name, in order.
+    """
 
     batch: int
     tally: Tally
     reading: float
     computing: float
     writing: float
+    stages: Mapping[str, float] = {}
 
     def joined(self, later: BatchRecord) -> BatchRecord:
         """This one and a later one as one, which has the number of the later one."""
         times = (self.reading + later.reading, self.computing + later.computing, self.writing + later.writing)
-        return BatchRecord(later.batch, Tally.sum([self.tally, later.tally]), *times)
+        tally = Tally.sum([self.tally, later.tally])
+        return BatchRecord(later.batch, tally, *times, sum_of_stages([self.stages, later.stages]))
+
+
+def sum_of_stages(times: Iterable[Mapping[str, float]]) -> dict[str, float]:
+    """The sums of the seconds that each stage took, by its name."""
+    sums: dict[str, float] = {}
+    for stages in times:
+        for name, seconds in stages.items():
+            sums[name] = sums.get(name, 0.0) + seconds
+    return sums
 
 
 class Usual(Struct, frozen=True):
@@ -188,7 +202,7 @@ class RunRecord(Struct, frozen=True):
 
     @property
     def is_replay(self) -> bool:
-        """True where it loaded rejects of another run again."""
+        """True if it loaded rejects of another run again."""
         return "replay" in self.options
 
     @property
@@ -203,13 +217,13 @@ class RunRecord(Struct, frozen=True):
 
     @property
     def window(self) -> tuple[str, str] | None:
-        """The range of change values that it loaded, where it was told one."""
+        """The range of change values that it loaded, if it was told one."""
         low, high = self.options.get("since"), self.options.get("until")
         return (str(low), str(high)) if low is not None and high is not None and not self.is_replay else None
 
     @property
     def steps_begun(self) -> bool:
-        """True where a step has begun at least once."""
+        """True if a step has begun at least once."""
         return any(step.status != "waiting" for step in self.steps)
 
     @property

@@ -13,7 +13,7 @@ METADATA = sa.MetaData()
 
 
 class LongText(sa.Text):
-    """A text that MariaDB too takes where it is longer than 65,535 bytes."""
+    """A text that MariaDB too takes if it is longer than 65,535 bytes."""
 
     cache_ok = True
 
@@ -50,7 +50,7 @@ RUN = sa.Table(
     sa.Column("options", sa.Text),
     # Why none of its steps could begin.
     sa.Column("error", sa.Text),
-    # Which process may write of it: one that goes on with the run takes it over.
+    # Which process may write of it: one that continues the run takes it over.
     sa.Column("owner", sa.String(36)),
     # In which environment, by whom, and when it was due (UTC), if by a schedule; how often it was resumed.
     sa.Column("environment", sa.String(100)),
@@ -65,7 +65,7 @@ RUN = sa.Table(
     sa.Index("kanal_run_of_status", "status"),
 )
 #: The form of these tables; a run log of an older one is brought to it when it is next used.
-VERSION_NOW = 10
+VERSION_NOW = 11
 #: What columns were called before: their values are taken over.
 FORMER = {"resolved_by": "mended_by", "resolved_in": "mended_in"}
 VERSION = sa.Table("kanal_version", METADATA, sa.Column("version", sa.Integer, primary_key=True, autoincrement=False))
@@ -104,6 +104,8 @@ BATCH = sa.Table(
     sa.Column("reading", sa.Double),
     sa.Column("computing", sa.Double),
     sa.Column("writing", sa.Double),
+    # The seconds of each stage, as JSON.
+    sa.Column("stages", sa.Text),
     *_counts(),
 )
 TASK = sa.Table(
@@ -133,7 +135,7 @@ REJECT = sa.Table(
     sa.Column("row", sa.Text, nullable=False),
     # The run by which the row was loaded after all; its number below 0 while that has yet to commit.
     sa.Column("resolved_by", sa.Integer),
-    # With which batch of that run, where it commits batch by batch.
+    # With which batch of that run, if it commits batch by batch.
     sa.Column("resolved_in", sa.Integer),
     sa.Column("batch", sa.Integer),
     # The reject of an earlier run that this one is again, and the key of the source's row.
@@ -143,7 +145,7 @@ REJECT = sa.Table(
     sa.Column("constraint", sa.Text),
     sa.Column("would_be", sa.Text),
     sa.Column("parent", sa.Text),
-    # What became of its row, where it can no longer be loaded: gone.
+    # What became of its row, if it can no longer be loaded: gone.
     sa.Column("ended", sa.String(10)),
     sa.Index("kanal_reject_of_run", "run", "step"),
 )
@@ -178,7 +180,7 @@ SCHEDULE = sa.Table(
     # Which times these are, and from when on (UTC) they are kept: what was due before is not missed.
     sa.Column("times", sa.Text, nullable=False),
     sa.Column("since", sa.DateTime, nullable=False),
-    # The run that was stopped with its service, and is gone on with when that is back.
+    # The run that was stopped with its service, and is continued when that is back.
     sa.Column("stopped_run", sa.Integer),
 )
 MESSAGE = sa.Table(
@@ -203,7 +205,7 @@ MESSAGE = sa.Table(
 def make_fit(dialect: str) -> None:
     """Say of the tables what a kind of database has to be told: MariaDB, how much of a long text an index has.
 
-    Not where they are declared, since that would load SQLAlchemy's part for MariaDB wherever there is a run log.
+    Not if they are declared, since that would load SQLAlchemy's part for MariaDB wherever there is a run log.
     """
     if dialect in ("mysql", "mariadb"):
         for index in RUN.indexes:

@@ -1,4 +1,4 @@
-"""Runs jobs: plans them, puts their steps in order, moves the rows, keeps the log.
+"""Plans and runs jobs: orders their steps, moves the rows and keeps the log.
 
 The names are imported when first used, so that a command imports only what it needs.
 """

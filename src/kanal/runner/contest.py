@@ -33,17 +33,26 @@ class Next(Struct, frozen=True):
     superseded: bool
 
 
+class RefusedKeys(Struct, frozen=True):
+    """The keys of rows that the target has refused.
+
+    `numbers` are those of rows that waited in the target, as they were offered and taken up again. `over` is true if
+    the rows were to replace rows of earlier batches.
+    """
+
+    keyed: Keyed
+    numbers: Sequence[int] = ()
+    over: bool = False
+
+
 class Contest(Protocol):
     """Rows are offered batch by batch, then rounds follow until none is refused, then the rest is settled."""
 
     def offer(self, batch: SourceBatch, keyed: Keyed) -> Verdict:
         """The verdict on a batch's rows; beaten rows are set aside."""
 
-    def refused(self, keyed: Keyed, over: bool = False) -> None:
-        """Rows were refused as they were written, `over` rows of earlier batches if so."""
-
-    def refused_numbers(self, numbers: Sequence[int]) -> None:
-        """Rows were refused at the end; they are numbered as they were offered and taken up again."""
+    def note(self, refused: RefusedKeys) -> None:
+        """Note the rows that the target has refused."""
 
     def superseded(self) -> Numbers:
         """The numbers of offered rows that are not to be written; called once, after the last offer."""
@@ -81,14 +90,11 @@ class ByTurns:
             self._beaten.add(Beaten(batch.take(places), keyed.take(places), verdict.kept_back_by[places]))
         return verdict
 
-    def refused(self, keyed: Keyed, over: bool = False) -> None:
-        if len(keyed.hashes[0]):
-            self._lost.append(keyed)
-            if over:
-                self._held.append(keyed)
-
-    def refused_numbers(self, numbers: Sequence[int]) -> None:
-        """Their keys are given to `refused`."""
+    def note(self, refused: RefusedKeys) -> None:
+        if len(refused.keyed.hashes[0]):
+            self._lost.append(refused.keyed)
+            if refused.over:
+                self._held.append(refused.keyed)
 
     def superseded(self) -> Numbers:
         return np.zeros(0, dtype=np.int64)
@@ -151,14 +157,11 @@ class LastRow:
         none = np.zeros(count, dtype=np.bool_)
         return Verdict(~none, none, np.full(count, -1, dtype=np.int8))
 
-    def refused(self, keyed: Keyed, over: bool = False) -> None:
-        """Their numbers are given to `refused_numbers`."""
-
-    def refused_numbers(self, numbers: Sequence[int]) -> None:
+    def note(self, refused: RefusedKeys) -> None:
         if self._ordered is None:
-            self._out.update(numbers)
+            self._out.update(refused.numbers)
         else:
-            self._lost += numbers
+            self._lost += refused.numbers
 
     def superseded(self) -> Numbers:
         hashes = np.concatenate(self._hashes or [np.zeros(0, dtype=np.uint64)])

@@ -33,7 +33,7 @@ class JsonLines(logging.Formatter):
 
 @contextmanager
 def events_to(handler: logging.Handler) -> Iterator[None]:
-    """While it lasts, a handler gets all events as lines of JSON; it is closed afterwards."""
+    """While this lasts, a handler gets all events as lines of JSON; it is closed afterwards."""
     handler.setFormatter(JsonLines())
     logger = logging.getLogger("kanal")
     logger.addHandler(handler)

@@ -26,7 +26,7 @@ from kanal.core.windows import instant, parse_edge
 from kanal.definition import JobDefinition, Pipeline, Problem
 from kanal.runlog import SeenTable
 from kanal.runner.planning.order import Wait
-from kanal.runner.staged_rows import Writing
+from kanal.runner.write_rule import Writing
 from kanal.runner.write_rules import rule_of
 
 
@@ -56,9 +56,9 @@ class CheckPlan(Struct, frozen=True):
 
 
 class SincePlan(Struct, frozen=True):
-    """How a pipeline finds what is new: the change value of a row, and what is said of a range of it.
+    """How a pipeline finds new rows: the change value of a row, and its range.
 
-    `column` is the source's column, where it is one. `low` and `high` are bounds that a run was given for itself;
+    `column` is the source's column, if it is one. `low` and `high` are bounds that a run was given for itself;
     `everything` takes all rows.
     """
 
@@ -73,7 +73,7 @@ class SincePlan(Struct, frozen=True):
 
     @property
     def bounded(self) -> bool:
-        """True where a run was given bounds for itself."""
+        """True if a run was given bounds for itself."""
         return self.low is not None or self.high is not None or self.everything
 
     def given(self, options: Mapping[str, Any]) -> SincePlan:
@@ -86,7 +86,7 @@ class SincePlan(Struct, frozen=True):
         return replace(self, **bounds, everything=bool(options.get("all")))
 
     def _zoned(self, value: Any, zone: str | None) -> Any:
-        """An edge of a window, told in a time zone, as the change column has it."""
+        """An edge of a window, given in a time zone, in the type of the change column."""
         if zone is None or self.change.type.family is not Family.TIMESTAMPTZ:
             return value
         edge = parse_edge(str(value))
@@ -105,7 +105,7 @@ class SincePlan(Struct, frozen=True):
 
 
 class ExchangePlan(Struct, frozen=True):
-    """The pipeline that loads the same tables the other way: its step, what keeps its watermark, and what is new to
+    """The pipeline that loads the same tables the other way: its step, the journal of its watermark, and what is new to
     it; `deletes` where either way deletes what is missing."""
 
     step: str
@@ -137,7 +137,7 @@ class PipelinePlan(Struct, frozen=True):
     split_by: ColumnInfo | None = None
     #: How the keys of the whole source are read, where what it no longer has is deleted and only new rows are loaded.
     keys_reading: Reading | None = None
-    #: What the moment of the run is in the column from which a version is valid, where a history is kept.
+    #: What the moment of the run is in the column from which a version is valid, if a history is kept.
     closing: ColumnPlan | None = None
     #: References to rows that a later step loads, which are filled in then.
     open_references: tuple[ForeignKey, ...] = ()
@@ -170,12 +170,12 @@ class PipelinePlan(Struct, frozen=True):
 
     @property
     def empties(self) -> bool:
-        """True where the target's rows are removed first."""
+        """True if the target's rows are removed first."""
         return rule_of(self.settings).empties
 
     @property
     def history(self) -> HistoryColumns | None:
-        """The columns that say when versions are valid, where a history is kept."""
+        """The columns that hold when versions are valid, if a history is kept."""
         found = self.settings.history
         if found is None:
             return None
@@ -187,12 +187,12 @@ class PipelinePlan(Struct, frozen=True):
 
     @property
     def business_key(self) -> tuple[str, ...]:
-        """The key by which rows are the same: of a history without the moment of the change."""
+        """The key that identifies rows; for a history without the moment of the change."""
         history = self.history
         return self.key if history is None else tuple(name for name in self.key if name != history.from_)
 
     def filling_key(self, keys: Sequence[ForeignKey]) -> tuple[str, ...]:
-        """The mapped columns by which a row is found again, to fill in its references; none where there are none."""
+        """The mapped columns that identify a row, to fill in its references; empty if there are none."""
         later = {name for key in keys for name in key.columns}
         given = {column.name for column in self.columns} - later
         table = self.target_table
@@ -201,12 +201,12 @@ class PipelinePlan(Struct, frozen=True):
 
     @property
     def writes_by_key(self) -> bool:
-        """True where its rows meet those of the target by a key."""
+        """True if its rows are merged with the target's rows by a key."""
         return rule_of(self.settings).needs_key
 
     @property
     def row_key(self) -> tuple[str, ...]:
-        """The columns that tell the source's rows apart, where it says so; they are kept with every reject."""
+        """The columns that identify the source's rows, if they are known; they are kept with every reject."""
         table = self.reading.table
         return next(
             (key for key in (table.primary_key, *table.unique) if key and set(key) <= set(self.reading.columns)), ()
@@ -214,22 +214,22 @@ class PipelinePlan(Struct, frozen=True):
 
     @property
     def reads_all(self) -> bool:
-        """True where each run of it reads all of the source."""
+        """True if each run of it reads all of the source."""
         return self.since is None and self.settings.limit is None
 
     @property
     def carried(self) -> dict[str, str]:
-        """Columns whose values go on as they were sent, unless one is none of its type, with those of the source."""
+        """Columns whose values go on as they were sent, unless one is not of its type, with those of the source."""
         return {column.name: column.unchanged for column in self.columns if column.carried and column.unchanged}
 
     @property
     def goes_on_whole(self) -> bool:
-        """True where every row of the source's table is one of the target's, and all its values are carried."""
+        """True if every row of the source's table is one of the target's, and all its values are carried."""
         return self.keeps_rows and len(self.carried) == len(self.columns)
 
     @property
     def keeps_rows(self) -> bool:
-        """True where every row of the source's table is one of the target's, if its values pass."""
+        """True if every row of the source's table is one of the target's, if its values pass."""
         settings = self.settings
         chosen = (self.where, self.delete_when, self.since, settings.limit, settings.source.query, settings.history)
         if any(one is not None for one in chosen) or self.lookups or self.checks or self.exchange is not None:
@@ -240,7 +240,7 @@ class PipelinePlan(Struct, frozen=True):
 
     @property
     def may_move(self) -> bool:
-        """True where the target's engine may take the rows by itself."""
+        """True if the target's engine may take the rows by itself."""
         settings = self.settings
         if not rule_of(settings).inserts_all or settings.commits.by_batch or self.reading.order_by:
             return False
@@ -250,29 +250,29 @@ class PipelinePlan(Struct, frozen=True):
 
     @property
     def can_leave_progress(self) -> bool:
-        """True where the target can tell what of the step is committed."""
+        """True if the target records what the step commits."""
         return Writes.REMEMBER in self.target.writes
 
     @property
     def swaps(self) -> bool:
-        """True where its target is exchanged for a new table, if several workers load it."""
+        """True if its target is exchanged for a new table, if several workers load it."""
         return self.settings.publish == "swap" and self.empties and self.settings.split is not None
 
     @property
     def rebuilds(self) -> bool:
-        """True where its target's indexes are taken away for the time of the load."""
+        """True if its target's indexes are taken away for the time of the load."""
         return self.settings.rebuild_indexes and self.empties and not self.settings.commits.by_batch
 
     @property
     def takes_files(self) -> bool:
-        """True where it is remembered which files were loaded."""
+        """True if it is remembered which files were loaded."""
         settings = self.settings
         asked = settings.loads_each_once or not isinstance(settings.bad_file, str)
         return Reads.FILES in self.source.reads and asked
 
     @property
     def takes_only_new(self) -> bool:
-        """True where a run leaves out what an earlier one has loaded."""
+        """True if a run leaves out what an earlier one has loaded."""
         if self.since is not None:
             return not self.since.bounded
         return self.takes_files and self.settings.loads_each_once and not self.all_files
@@ -329,7 +329,7 @@ class Group(Struct, frozen=True):
 
 
 class NewTable(Struct, frozen=True):
-    """A target table that is missing, and what of the job it is made for."""
+    """A target table that is missing, and the step that creates it."""
 
     step: str
     database: Target
@@ -367,16 +367,16 @@ class Difference(Struct, frozen=True):
 
 
 def refuse_swap(plan: PipelinePlan) -> None:
-    """Raise KanalError where a target cannot be exchanged for a new table without anything being lost."""
+    """Raise KanalError if exchanging a target for a new table would lose something."""
     reasons = as_swapping(plan.target).why_not_swapped(plan.target_table)
     said = f"{plan.target_table.name} cannot be exchanged for a new table"
     _refuse(said, reasons, 'set publish = "rows", by which the rows are exchanged and the table stays')
 
 
 def refuse_rebuild(plan: PipelinePlan) -> None:
-    """Raise KanalError where a target's indexes cannot be made anew without anything being lost."""
+    """Raise KanalError if rebuilding a target's indexes would lose something."""
     reasons = as_rebuilding(plan.target).why_not_rebuilt(plan.target_table)
-    _refuse(f"the indexes of {plan.target_table.name} cannot be made anew", reasons, "leave rebuild_indexes out")
+    _refuse(f"the indexes of {plan.target_table.name} cannot be rebuilt", reasons, "leave rebuild_indexes out")
 
 
 def _refuse(said: str, reasons: Sequence[str], remedy: str) -> None:
@@ -390,7 +390,7 @@ TablePlace = tuple[str, str | None, str]
 
 
 class JobPlan(Struct):
-    """A job ready to run: its steps in order, what waits for what, and what is worth knowing about it."""
+    """A job ready to run: its steps in order, their dependencies, and notes."""
 
     job: JobDefinition
     steps: list[StepPlan]
@@ -402,10 +402,10 @@ class JobPlan(Struct):
     differences: list[Difference] = field(default_factory=list)
     #: Waits for rows that are referred to, given up since else steps would wait for each other in a circle.
     given_up: list[Wait] = field(default_factory=list)
-    #: What its tables look like now, for the run log, and as they are described, but those that are to be made.
+    #: What its tables look like now, for the run log, and as they are described, but those that are to be created.
     seen: list[SeenTable] = field(default_factory=list)
     tables: dict[TablePlace, TableInfo] = field(default_factory=dict)
-    #: False where its connections are others' too.
+    #: False if its connections are others' too.
     owns_connections: bool = True
 
     def dispose(self) -> None:

@@ -8,10 +8,12 @@ from enum import StrEnum
 from typing import Any
 
 from msgspec import Struct, field
+from msgspec.structs import force_setattr
 
 from kanal.connections.description import TableInfo
 from kanal.connections.journal import Progress
 from kanal.core.errors import KanalError, passes
+from kanal.core.hidden import without_hidden
 from kanal.core.rejects import Reject
 from kanal.core.tally import Tally
 from kanal.definition import JobDefinition
@@ -51,6 +53,10 @@ class Failure(Struct, frozen=True):
     said: str
     passing: bool = False
 
+    def __post_init__(self) -> None:
+        for name in ("what", "remedy", "said"):
+            force_setattr(self, name, without_hidden(getattr(self, name)))
+
     @classmethod
     def of(cls, error: BaseException) -> Failure:
         """An exception as a message."""
@@ -73,7 +79,7 @@ class Failure(Struct, frozen=True):
 
 
 class StepTask(Struct, frozen=True):
-    """A step to be run where the task is read: planned there anew, with secrets resolved there.
+    """A step to be run if the task is read: planned there again, with secrets resolved there.
 
     `token` marks its progress in the target; `tables` are described as the run has found them; `replayed` are rejected
     rows to be read instead of the source, `earlier` rejects of earlier runs by the key of their source row.
@@ -135,7 +141,7 @@ class Goodbye(Struct, frozen=True):
 
 
 class StepBegins(Struct, frozen=True):
-    """A try begins, of which so many batches are left by an earlier one."""
+    """A try begins, of which this many batches are left by an earlier one."""
 
     batches: int
 

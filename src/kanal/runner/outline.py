@@ -14,8 +14,8 @@ from kanal.runner.job_plan import JobPlan, PipelinePlan
 class Origin(Struct, frozen=True):
     """From where a target's column comes: the expression, and columns, each as (place, column, part).
 
-    The part is `value` where the column is in the expression itself, `look-up` where it finds a row that is looked up,
-    and `filter` where it decides whether the row is loaded at all.
+    The part is `value` if the column is in the expression itself, `look-up` if it finds a row that is looked up,
+    and `filter` if it decides whether the row is loaded at all.
     """
 
     step: str

@@ -8,11 +8,11 @@ from kanal.connections.errors import RowsRefused
 from kanal.connections.loading import RefusedRow, Written
 from kanal.core.errors import KanalError
 
-#: After so many rows in a row of which the target takes none, the load gives up.
+#: After this many rows in a row of which the target takes none, the load gives up.
 HOPELESS = 200
 
 
-#: Into so many parts a range is split in which a row is refused. With two, most rows would be written thrice.
+#: Into this many parts a range is split in which a row is refused. With two, most rows would be written thrice.
 PARTS = 16
 
 
@@ -21,9 +21,9 @@ class NothingTaken(KanalError):
 
 
 class RefusalSearch:
-    """Writes ranges of rows; where the target refuses one, goes on around the offending rows.
+    """Writes ranges of rows; if the target refuses one, goes on around the offending rows.
 
-    `sift` says which rows of a range are bad, as far as that can be told of all at once, and takes them out. Beyond
+    `sift` says which rows of a range are bad, as far as it is known of all at once, and takes them out. Beyond
     that, the database often says which row it refuses; else the range is parted until the row stands alone.
     """
 
@@ -36,7 +36,7 @@ class RefusalSearch:
 
     def __call__(self, start: int, stop: int, known: Sequence[RefusedRow] = ()) -> Written:
         """Write the rows from start to before stop, without those that are known to be refused and were taken out;
-        raises NothingTaken where the target takes none of many."""
+        raises NothingTaken if the target takes none of many."""
         total = Written(refused=list(known))
         if known and len(known) >= stop - start:
             self._give_up_if_hopeless(total)

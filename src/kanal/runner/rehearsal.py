@@ -31,7 +31,7 @@ class Rehearsal(Struct):
 def rehearse_job(job: JobDefinition, options: RunOptions, watcher: Watcher | None = None) -> Rehearsal:
     """Run a job, all that goes into one target in one transaction, and undo it.
 
-    Raises JobError where that cannot be undone, or where a step would have to see what is not committed.
+    Raises JobError if that cannot be undone, or where a step would have to see what is not committed.
     """
     folder = tempfile.TemporaryDirectory(prefix="kanal-rehearsal-")
     together = {name: pipeline.model_copy(update={"commit": "job"}) for name, pipeline in job.pipeline.items()}
@@ -44,7 +44,7 @@ def rehearse_job(job: JobDefinition, options: RunOptions, watcher: Watcher | Non
         log = run_log_of(rehearsed)
         weakref.finalize(log, folder.cleanup)
         log.prepare()
-        record = log.begin_run(job.job, None, seeds_of(plan), {})
+        record = log.runs.begin_run(job.job, None, seeds_of(plan), {})
         together_anyway = {name for wait in plan.given_up for name in (wait.step, wait.before)}
         apart = {name for name in job.pipeline if not job.effective(name).commits.shared} - together_anyway
         run = Execution(plan, log, record, watcher or NullWatcher(), workers=options.workers, rehearsed=apart).run()

@@ -89,7 +89,7 @@ _ONE_BY_ONE = 200
 
 
 def batches_of(plan: PipelinePlan, rejected: Rejected) -> Iterator[SourceBatch]:
-    """The rejected rows as the reader gave them, with their numbers; raises KanalError where one lacks a column."""
+    """The rejected rows as the reader gave them, with their numbers; raises KanalError if one lacks a column."""
     size = plan.settings.batch_rows
     columns = plan.reading.table.chosen(plan.reading.columns)
     for start in range(0, len(rejected), size):

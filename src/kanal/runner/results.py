@@ -63,7 +63,7 @@ class StepResult(PartlyCompared, Struct, frozen=True, eq=False):
         """
         if self._log is None:
             raise KanalError(f"The rows that {self.step} would reject were not kept", "run it, or see Job.check")
-        found = self._log.rejects(self._run, self.step)
+        found = self._log.rejects.table(self._run, self.step)
         rows = [json.loads(row) for row in found["row"].to_pylist()]
         names = list(dict.fromkeys(name for row in rows for name in row))
         struct = pa.array(rows, pa.struct([pa.field(name, pa.string()) for name in names]))

@@ -15,14 +15,14 @@ LONGEST_PAUSE = 60.0
 
 
 def pause(tries: int, wait: float) -> float:
-    """The seconds to wait after so many tries, 1 at least: doubled each time, with some chance added."""
+    """The seconds to wait after this many tries, 1 at least: doubled each time, with some chance added."""
     return min(wait * 2.0 ** min(tries - 1, 30), LONGEST_PAUSE) + random.uniform(0, wait)
 
 
 def retrying(
     retries: int, wait: float, sleep: Callable[[float], Any], before_sleep: Callable[[Any], None]
 ) -> tenacity.Retrying:
-    """What calls a function, and again up to `retries` times where a trouble passes; its last error is raised."""
+    """What calls a function, and again up to `retries` times if a trouble passes; its last error is raised."""
     import tenacity
 
     return tenacity.Retrying(

@@ -1,4 +1,4 @@
-"""What can be done with a job: check it, run it, go on with a run, load its rejects again."""
+"""What can be done with a job: check it, run it, continue a run, load its rejects again."""
 
 from __future__ import annotations
 
@@ -22,7 +22,8 @@ from kanal.definition import JobDefinition, JobError, Problem
 from kanal.runlog import RunLogStore, RunRecord, SeenTable, Start, StepSeed
 from kanal.runner.elsewhere import crew_of, known_of
 from kanal.runner.events import tell
-from kanal.runner.execution import COMMITTED_BEFORE, Execution, Interruption
+from kanal.runner.execution import COMMITTED_BEFORE, Execution
+from kanal.runner.interruption import Interruption
 from kanal.runner.job_plan import JobPlan, PipelinePlan, SincePlan
 from kanal.runner.outline import outline_of
 from kanal.runner.replay import Rejected, plan_of_replay, read_anew
@@ -46,7 +47,7 @@ def run_log_of(job: JobDefinition) -> RunLogStore:
 
 
 def check_job(job: JobDefinition) -> list[Problem]:
-    """All that is wrong with a job, offline and against its databases; empty where it can be run."""
+    """All that is wrong with a job, offline and against its databases; empty if it can be run."""
     try:
         with planned(job):
             return []
@@ -61,26 +62,26 @@ def run_job(
     executor: Executor | Crew | None = None,
     interruption: Interruption | None = None,
 ) -> Run:
-    """Run a job as it is told, its steps by an executor if one is given, and return how it went.
+    """Run a job, its steps by an executor if one is given, and return the result.
 
-    Ctrl-C and SIGTERM stop it where this is the main thread; in another one an interruption does, if it is given.
+    Ctrl-C and SIGTERM stop it if this is the main thread; in another one an interruption does, if it is given.
 
-    A step that fails does not raise: its result says why. Raises JobError where the job is wrong, before any row moves
-    (a failed run then stands in the run log), and KanalError where the run log cannot be written or another run of the
+    A step that fails does not raise: its result says why. Raises JobError if the job is wrong, before any row moves
+    (a failed run then is in the run log), and KanalError if the run log cannot be written or another run of the
     job is under way.
     """
     options = options or RunOptions()
     with crew_of(executor) as crew, _ready(job, options.kept, _start_of(job, options), crew) as (plan, log):
         _settle_replays(plan, log, job.log_name)
-        left = _left_in_targets(plan, log.unfinished(job.log_name))
+        left = _left_in_targets(plan, log.past.unfinished(job.log_name))
         if not options.anew:
             _refuse_half_loaded(left, job)
         _record_committed(left, log)
-        record = log.begin_run(
+        record = log.runs.begin_run(
             job.log_name, file_of(job), seeds_of(plan), without_secrets(job, options.kept), _start_of(job, options)
         )
-        log.remember(record.run, job.log_name, plan.seen)
-        log.remember_plan(record.run, job.log_name, outline_of(plan))
+        log.seen.remember(record.run, job.log_name, plan.seen)
+        log.seen.remember_plan(record.run, job.log_name, outline_of(plan))
         return Execution(
             plan,
             log,
@@ -116,7 +117,7 @@ def resume_run(
             f"Run {record.run} failed long ago, later runs succeeded, and its progress in the targets was cleared",
             "run the job again",
         )
-    since = log.done_since(record)
+    since = log.past.done_since(record)
     if since is not None:
         raise KanalError(
             f"Run {record.run} has nothing left to do: run {since} has since done all that it did not",
@@ -124,9 +125,9 @@ def resume_run(
         )
     with crew_of(executor) as crew, _ready(job, record.options, crew=crew) as (plan, log):
         _settle_replays(plan, log, job.log_name)
-        record = log.resume_run(record.run, seeds_of(plan))
-        log.remember(record.run, job.log_name, plan.seen)
-        log.remember_plan(record.run, job.log_name, outline_of(plan))
+        record = log.runs.resume_run(record.run, seeds_of(plan))
+        log.seen.remember(record.run, job.log_name, plan.seen)
+        log.seen.remember_plan(record.run, job.log_name, outline_of(plan))
         workers, options = record.options.get("workers"), record.options
         return Execution(plan, log, record, watcher or NullWatcher(), None, workers, crew, options).run()
 
@@ -148,17 +149,17 @@ def replay_run(
     watcher: Watcher | None = None,
     executor: Executor | Crew | None = None,
 ) -> Run:
-    """Load the rejected rows of a run again, and only those, through the job as it is now; a run of its own.
+    """Load the rejected rows of a run again, and no others, with the present job; this is a new run.
 
     Of the latest run or that of a number, of all its steps or of one. Rows that load are recorded as resolved, the
     others stay rejected. Rows are added to the target or merged into it, never is anything removed. Raises KanalError
-    where there is nothing to load again.
+    if there is nothing to load again.
     """
     log, record = _past_run(job, number)
     names = [result.step for result in record.steps]
     if step is not None and step not in names:
         raise KanalError(f'Run {record.run} has no step "{step}"', did_you_mean(step, names))
-    groups = [group for group in log.reject_groups(record.run, step) if group["reason"] not in NOT_REPLAYED]
+    groups = [group for group in log.rejects.groups(record.run, step) if group["reason"] not in NOT_REPLAYED]
     if not groups:
         raise KanalError(
             f"Run {record.run} has no rejected rows that are not resolved", "there is nothing to load again"
@@ -169,8 +170,8 @@ def replay_run(
     with crew_of(executor) as crew, _ready(job, options, crew=crew) as (plan, log):
         _settle_replays(plan, log, job.log_name)
         _record_committed(_left_in_targets(plan, [record]), log)
-        names = _to_replay(log, log.run(record.run, job.log_name), names)
-        rejected: dict[str, Rejected] = {name: log.rejected_rows(record.run, name) for name in names}
+        names = _to_replay(log, log.past.run(record.run, job.log_name), names)
+        rejected: dict[str, Rejected] = {name: log.rejects.rejected_rows(record.run, name) for name in names}
         rejected = {name: rows for name, rows in rejected.items() if rows}
         if not rejected:
             raise KanalError(
@@ -184,19 +185,19 @@ def replay_run(
         _read_anew(plan, rejected, log)
         seeds = [StepSeed(step.name, step.kind) for step in plan.steps]
         options = options | {"replay": record.run}
-        again = log.begin_run(job.log_name, file_of(job), seeds, options, _start_of(job, RunOptions()))
+        again = log.runs.begin_run(job.log_name, file_of(job), seeds, options, _start_of(job, RunOptions()))
         return Execution(plan, log, again, watcher or NullWatcher(), rejected, crew=crew, options=options).run()
 
 
 def _read_anew(plan: JobPlan, rejected: dict[str, Rejected], log: RunLogStore) -> None:
-    """Take the rejected rows as the source has them now; raises KanalError where it has none of them."""
+    """Take the rejected rows as the source has them now; raises KanalError if it has none of them."""
     gone: list[int] = []
     for place, step in enumerate(plan.steps):
         if isinstance(step, PipelinePlan):
             plan.steps[place], rejected[step.name], missing = read_anew(step, rejected[step.name])
             gone += missing
     if gone:
-        log.end_gone(gone)
+        log.rejects.end_gone(gone)
     for name in [name for name, rows in rejected.items() if not rows]:
         del rejected[name]
     if not rejected:
@@ -237,23 +238,23 @@ def _record_committed(left: Sequence[tuple[RunRecord, PipelinePlan, Progress]], 
     """Record in the run log that steps have succeeded which their targets have wholly committed."""
     for record, step, found in left:
         if found.done:
-            log.was_committed(record.run, step.name, found.tally, found.batches, COMMITTED_BEFORE)
+            log.runs.was_committed(record.run, step.name, found.tally, found.batches, COMMITTED_BEFORE)
 
 
 def _to_replay(log: RunLogStore, record: RunRecord, names: list[str]) -> list[str]:
-    """The steps of a run whose rejects may be loaded again, of those that have some; raises KanalError where none may.
+    """The steps of a run whose rejects may be loaded again, of those that have some; raises KanalError if none may.
 
-    Not those of a step that a resumed run would load itself, and not those that a later run has read anew: an older
+    Not those of a step that a resumed run would load itself, and not those that a later run has read again: an older
     value must never overwrite a newer one.
     """
     unfinished = {step.step for step in record.steps if step.status != "succeeded"}
     chosen, why = [], KanalError("")
     for name in names:
-        since = log.read_since(record, name)
+        since = log.past.read_since(record, name)
         if "replay" not in record.options and name in unfinished:
             why = KanalError(
-                f"{name} of run {record.run} did not succeed, so its rows are loaded when the run goes on",
-                f"go on with it first, by kanal resume {record.run}",
+                f"{name} of run {record.run} did not succeed, so its rows are loaded when the run is resumed",
+                f"resume it first, by kanal resume {record.run}",
             )
         elif since is not None:
             why = KanalError(
@@ -270,11 +271,11 @@ def _to_replay(log: RunLogStore, record: RunRecord, names: list[str]) -> list[st
 def _settle_replays(plan: JobPlan, log: RunLogStore, job: str) -> None:
     """Record in the run log which rejects are resolved by runs that died while they loaded them again."""
     targets = {step.name: step.target for step in plan.steps if isinstance(step, PipelinePlan)}
-    for dead, token, name in log.unresolved_replays(job):
+    for dead, token, name in log.rejects.unresolved_replays(job):
         if name in targets:
             # Claimed, so that a process that was taken for dead commits nothing more.
             found = targets[name].journal.claim(token, name, log.owner)
-            log.settle(dead, name, found is not None and found.done, found.batches if found is not None else 0)
+            log.rejects.settle(dead, name, found is not None and found.done, found.batches if found is not None else 0)
 
 
 def _past_run(job: JobDefinition, number: int | None, to_go_on: bool = False) -> tuple[RunLogStore, RunRecord]:
@@ -284,9 +285,9 @@ def _past_run(job: JobDefinition, number: int | None, to_go_on: bool = False) ->
     if not log.exists():
         raise KanalError(f"There is no run of {job.job} yet", "run the job first")
     log.prepare()
-    log.end_dead_runs()
-    unfinished = log.unfinished(job.log_name) if to_go_on and number is None else []
-    record = unfinished[0] if unfinished else log.run(number, job.log_name)
+    log.runs.end_dead_runs()
+    unfinished = log.past.unfinished(job.log_name) if to_go_on and number is None else []
+    record = unfinished[0] if unfinished else log.past.run(number, job.log_name)
     if record.job != job.log_name and record.name == job.job:
         where = f"in environment {record.environment}" if record.environment else "in no environment"
         remedy = f"add --env {record.environment}" if record.environment else "leave --env out"
@@ -297,21 +298,21 @@ def _past_run(job: JobDefinition, number: int | None, to_go_on: bool = False) ->
 
 
 def _start_of(job: JobDefinition, options: RunOptions) -> Start:
-    """Why a run begins, with what this process knows of it."""
+    """Why a run begins: what started it, and when it was due."""
     start = options.start or Start()
     window = (str(options.since), str(options.until)) if None not in (options.since, options.until) else None
     return replace(start, environment=job.chosen_environment, by=start.by or user_name(), window=window)
 
 
 def user_name() -> str | None:
-    """The name of the user of this process, as far as the system tells it."""
+    """The name of the user of this process, if the system knows it."""
     with suppress(OSError, KeyError, ImportError):
         return getpass.getuser()
     return None
 
 
 def file_of(job: JobDefinition) -> str | None:
-    """The job's file, as it is found from any folder; None for a job made in Python."""
+    """The absolute path of the job's file; None for a job created in Python."""
     file, _ = job.located(())
     return str(file.resolve()) if file else None
 
@@ -322,7 +323,7 @@ def _ready(
 ) -> Iterator[tuple[JobPlan, RunLogStore]]:
     """The plan of a job for a run and its run log, ready; both are closed afterwards.
 
-    Where the job cannot be begun, and a `start` is given, a failed run stands in the run log.
+    Where the job cannot be begun, and a `start` is given, a failed run is in the run log.
     """
     logged = without_secrets(job, options)
     job = with_options(job, options)
@@ -344,8 +345,8 @@ def _ready(
                 raise JobError([Problem(("run_log",), what, "give it a file of its own", *place)])
         log.prepare()
         try:
-            log.end_dead_runs()
-            with_notes(plan, table_changes(plan.seen, log.remembered(job.log_name), plan))
+            log.runs.end_dead_runs()
+            with_notes(plan, table_changes(plan.seen, log.seen.latest(job.log_name), plan))
             yield plan, log
         finally:
             log.database.dispose()
@@ -354,7 +355,7 @@ def _ready(
 
 
 def _with_changes(job: JobDefinition, error: KanalError) -> KanalError:
-    """An error of planning, with what has changed in the job's tables since its last run."""
+    """An error of planning, with the changes of the job's tables since its last run."""
     if isinstance(error, UnplannedJob):
         changed = error.changes(remembered(job))
         return JobError([*error.problems, *changed], error.passing) if changed else error
@@ -375,7 +376,7 @@ def _seen_tables(job: JobDefinition) -> list[SeenTable]:
     with suppress(KanalError):
         log = run_log_of(job)
         try:
-            return log.seen_tables(job.log_name) if log.exists() else []
+            return log.seen.tables(job.log_name) if log.exists() else []
         finally:
             log.database.dispose()
     return []
@@ -384,7 +385,7 @@ def _seen_tables(job: JobDefinition) -> list[SeenTable]:
 def _note_failure(
     job: JobDefinition, options: Mapping[str, Any], started: dt.datetime, error: KanalError, start: Start
 ) -> None:
-    """Record a run that failed before any of its steps began, where that is possible."""
+    """Record a run that failed before any of its steps began, if that is possible."""
     with suppress(KanalError):
         log = run_log_of(job)
         for name, connection in job.connection.items():
@@ -394,7 +395,7 @@ def _note_failure(
                     return
         try:
             log.prepare()
-            run = log.add_failed_run(job.log_name, file_of(job), options, started, str(error), start)
+            run = log.runs.add_failed_run(job.log_name, file_of(job), options, started, str(error), start)
             tell("run_ends", run=run, job=job.job, status="failed", error=str(error))
         finally:
             log.database.dispose()
@@ -416,7 +417,7 @@ def _steps_with_watermarks(job: JobDefinition) -> Iterator[list[tuple[PipelinePl
 
 
 def watermarks_of(job: JobDefinition) -> list[WatermarkState]:
-    """The watermarks of a job's steps that load only what is new; raises JobError where the job is wrong."""
+    """The watermarks of the steps that load only new rows; raises JobError if the job is wrong."""
     states = []
     with _steps_with_watermarks(job) as found:
         for step, since in found:
@@ -429,7 +430,7 @@ def watermarks_of(job: JobDefinition) -> list[WatermarkState]:
 
 
 def set_watermark(job: JobDefinition, step: str, value: object) -> None:
-    """Set the watermark of a step, from which its next run goes on; None takes it away. Raises KanalError."""
+    """Set the watermark from which the next run of a step continues; None removes it. Raises KanalError."""
     with _steps_with_watermarks(job) as found:
         for plan, since in found:
             if plan.name == step:
@@ -441,4 +442,4 @@ def set_watermark(job: JobDefinition, step: str, value: object) -> None:
                     load.commit()
                 return
         names = [plan.name for plan, _ in found]
-    raise KanalError(f'"{step}" is no step that loads only what is new', did_you_mean(step, names) or "give it since")
+    raise KanalError(f'"{step}" is not a step that loads only new rows', did_you_mean(step, names) or "give it since")

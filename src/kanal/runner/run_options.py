@@ -12,6 +12,7 @@ from msgspec import Struct
 from msgspec.structs import asdict, replace
 
 from kanal.core.errors import KanalError
+from kanal.core.hidden import hide
 from kanal.core.nearest import did_you_mean
 from kanal.definition import JobDefinition, JobError, Problem, Secret
 from kanal.runlog import Start
@@ -34,7 +35,7 @@ class RunOptions(Struct, frozen=True):
     until: object = None
     everything: bool = False
     create: bool = False
-    #: The time zone of `since` and `until`, where they have none of their own.
+    #: The time zone of `since` and `until`, if they have none of their own.
     zone: str | None = None
     start: Start | None = None
     #: Load all rows even if an unfinished run has committed some of them.
@@ -62,6 +63,8 @@ def with_options(job: JobDefinition, options: Mapping[str, Any]) -> JobDefinitio
         if name not in job.parameters:
             remedy = did_you_mean(name, job.parameters) or "add it to [parameters]"
             raise JobError([Problem(("parameters",), f'the job has no parameter "{name}"', remedy)])
+        if isinstance(job.parameters[name], Secret):
+            hide(str(options["parameters"][name]))
     if options.get("parameters"):
         job = job.model_copy(update={"parameters": job.parameters | dict(options["parameters"])})
     if options.get("batch_rows"):
@@ -76,7 +79,7 @@ def planned(
 ) -> Iterator[JobPlan]:
     """The plan of a job as a run with these options would have it, for looking only; closed afterwards.
 
-    With the option `create`, target tables may be missing, and are planned. Raises JobError where the job is wrong.
+    With the option `create`, target tables may be missing, and are planned. Raises JobError if the job is wrong.
     """
     options = options or {}
     plan = plan_job(with_options(job, options), bool(options.get("create")), known)
@@ -88,7 +91,7 @@ def planned(
 
 
 def plan_to_run(job: JobDefinition, options: Mapping[str, Any], known: Known | None = None) -> JobPlan:
-    """The plan of a job for a run, its missing tables made; tried again where a trouble passes. Raises JobError."""
+    """The plan of a job for a run, its missing tables made; tried again if a trouble passes. Raises JobError."""
     create = bool(options.get("create"))
 
     def plan_now() -> JobPlan:

@@ -52,7 +52,7 @@ class TableChange(Struct, frozen=True):
 def table_changes(
     seen: Iterable[SeenTable], remembered: Mapping[tuple[str, str], SeenTable], plan: JobPlan | None
 ) -> list[TableChange]:
-    """What has changed since each table was remembered, and what that means where the job could be planned."""
+    """What has changed since each table was remembered, and what that means if the job could be planned."""
     steps = {step.name: step for step in plan.steps if isinstance(step, PipelinePlan)} if plan is not None else {}
     found = []
     for one in seen:
@@ -105,7 +105,7 @@ class UnplannedJob(JobError):
 
 
 def _meaning(change: Changed, role: str, step: PipelinePlan) -> str:
-    """What a change means for a step; nothing where it means nothing."""
+    """What a change means for a step; nothing if it means nothing."""
     if role == SOURCE:
         return _meaning_at_source(change, step)
     if role == TARGET:

@@ -4,68 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import suppress
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 from msgspec import Struct
 from numpy.typing import NDArray
 
-from kanal.connections import ForeignKey, TableInfo
 from kanal.connections.errors import RowsRefused
-from kanal.connections.loading import HistoryColumns, Load, Merging, RefusedRow, Stage, Written
+from kanal.connections.loading import Load, Merging, RefusedRow, Stage, Written
 from kanal.core.faults import texts_of
 from kanal.core.rejects import target_row
-from kanal.definition import Pipeline
 from kanal.runner.refusal_search import RefusalSearch
-
-if TYPE_CHECKING:
-    from kanal.runner.write_rules import WriteRule
 
 Mask = NDArray[np.bool_]
 Numbers = NDArray[np.int64]
-
-
-class Writing(Struct, frozen=True):
-    """How rows are written: the rule, the columns given, the key, and whether rows that are gone are deleted."""
-
-    table: TableInfo
-    settings: Pipeline
-    columns: tuple[str, ...]
-    key: tuple[str, ...]
-    rule: type[WriteRule]
-    delete_missing: bool = False
-    #: True if a source without rows empties the table.
-    empties_all: bool = False
-    #: True if rows replace others of the same load.
-    replacing: bool = False
-    #: True if each batch is committed, so that its rows are written when it ends.
-    by_batch: bool = False
-    #: References that are filled in after later steps have loaded, and the key that identifies their rows.
-    open_references: tuple[ForeignKey, ...] = ()
-    filling_key: tuple[str, ...] = ()
-    #: The columns of a history, if every version of a row is kept.
-    history: HistoryColumns | None = None
-
-    @property
-    def last_wins(self) -> bool:
-        """True if the last row of a key counts among all rows of a load."""
-        return self.settings.duplicates == "last" and not self.by_batch
-
-    @property
-    def merging(self) -> Merging:
-        """How rows are merged with the rows of the table."""
-        settings = self.settings
-        update, insert = settings.matched == "update", settings.not_matched == "insert"
-        later = self.open_references, self.filling_key
-        return Merging(
-            self.table, self.columns, self.key, update, insert, settings.newer_by, *later, self.history, self.replacing
-        )
-
-    @property
-    def inserting(self) -> Merging:
-        """How rows are added to the rows of the table."""
-        return Merging(self.table, self.columns, (), False, True, None, self.open_references, self.filling_key)
 
 
 class EncodedRows(Struct, frozen=True):
@@ -100,7 +53,7 @@ class StagedRows:
         #: True once rows were taken out, so that those left have to be counted.
         self.counted = False
         self._again = bool(merging.own_references)
-        #: True where rows stay until their references are filled in.
+        #: True if rows stay until their references are filled in.
         self.stays = bool(merging.open_references)
         if self.stays:
             later = merging.filled_later
@@ -159,7 +112,7 @@ class StagedRows:
 
     @property
     def waiting(self) -> bool:
-        """True where rows have come since the last were written."""
+        """True if rows have come since the last were written."""
         return self.stage.rows > self._written
 
     def write(self) -> Written:

@@ -51,7 +51,7 @@ class Ahead(Iterator[Item]):
 
 @contextmanager
 def read_ahead(*streams: Iterable[Item], depth: int = 1) -> Iterator[Ahead[Item]]:
-    """The items, fetched by other threads, one a stream, up to `depth` ahead; errors are raised where they are taken.
+    """The items, fetched by other threads, one a stream, up to `depth` ahead; errors are raised when they are taken.
 
     An item is fetched once there is room for it, so that no more of them are held. Of several streams they come in no
     order.
@@ -149,7 +149,7 @@ def in_turn(streams: Sequence[Iterable[Item]], at_once: int) -> Iterator[Iterato
 
 
 def evenly(low: Any, high: Any, parts: int) -> list[Any]:
-    """Values that cut a range, of numbers, dates or times, into so many parts of one length, fewer if it is short."""
+    """Values that cut a range, of numbers, dates or times, into this many parts of one length, fewer if it is short."""
     if low is None or low == high:
         return []
     if isinstance(low, int):

@@ -13,7 +13,7 @@ from kanal.runner.results import StepResult, StepStatus
 
 
 def spans_of(job: str, environment: str | None) -> Spans | None:
-    """What makes spans of a run; None where the program, or its environment, does not speak of OpenTelemetry."""
+    """What makes spans of a run; None if the program, or its environment, does not speak of OpenTelemetry."""
     if "opentelemetry" not in sys.modules and not any(name.startswith("OTEL_") for name in os.environ):
         return None
     try:
@@ -41,7 +41,7 @@ class Spans:
         self._within = self._trace.set_span_in_context(self._run)
 
     def step_begins(self, step: str) -> None:
-        """A step begins, or is tried anew."""
+        """A step begins, or is tried again."""
         about = self._about | {"kanal.step": step}
         self._steps[step] = self._tracer.start_span(f"kanal step {step}", context=self._within, attributes=about)
 

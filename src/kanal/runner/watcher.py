@@ -9,7 +9,7 @@ from kanal.runner.results import StepResult
 
 
 class Watcher(Protocol):
-    """Is told how a run goes on; the interface's, for instance a progress display."""
+    """Is told how a run continues; the interface's, for example a progress display."""
 
     def run_begins(self, run: int, steps: list[tuple[str, str]]) -> None:
         """A run begins, with its steps by name and kind."""

@@ -16,7 +16,7 @@ from kanal.core.errors import KanalError
 from kanal.core.windows import AnyEdge, Window, edge_text, parse_edge, parse_step, windows
 from kanal.definition import JobDefinition, JobError
 from kanal.runlog import RunRecord, Start
-from kanal.runner.execution import Interruption, interrupts
+from kanal.runner.interruption import Interruption, interrupts
 from kanal.runner.results import Run
 from kanal.runner.run import run_job
 from kanal.runner.run_options import RunOptions
@@ -35,7 +35,7 @@ class WindowOutcome(Struct, frozen=True):
 
     @property
     def succeeded(self) -> bool:
-        """True where all of it was loaded."""
+        """True if all of it was loaded."""
         return self.run is not None and str(self.run.status) == "succeeded"
 
 
@@ -50,7 +50,7 @@ def run_windows(
 
     Side by side, as many as `workers` says, unless a target is a file, which one load writes at a time. `told` is
     called as each ends. After a window that fails, or Ctrl-C, those that have not begun are left out. Raises KanalError
-    where the windows make no sense.
+    if the windows make no sense.
     """
     if options.since is None or options.until is None:
         raise KanalError("--by is given without --since and --until", "name the first value and the one to stop before")
@@ -88,7 +88,7 @@ def run_windows(
 
 
 def _writes_files(job: JobDefinition) -> bool:
-    """True where a connection that is written to is a file, which one transaction writes at a time."""
+    """True if a connection that is written to is a file, which one transaction writes at a time."""
     for name in {pipeline.target.connection for pipeline in job.pipeline.values()} & set(job.connection):
         connection = open_connection(name, job.connection[name], job.folder)
         try:

@@ -1,1 +1,1 @@
-"""Jobs that run by themselves: what is due, the process that starts it, its page, and who is told what."""
+"""Runs jobs at their times, each run in a process of its own; with a page and messages."""

@@ -25,12 +25,12 @@ from kanal.runner.run_options import RunOptions
 if TYPE_CHECKING:
     from kanal.runner.elsewhere.crew import Crew
 
-#: How the process ends where the run could not begin, and where another process does it.
+#: How the process ends if the run could not begin, and where another process does it.
 NOT_BEGUN, ELSEWHERE = 3, 4
 
 
 def work(task: dict[str, Any]) -> int:
-    """Do what a task says; 0 where it succeeded, 1 where a step failed, NOT_BEGUN or ELSEWHERE."""
+    """Do what a task says; 0 if it succeeded, 1 if a step failed, NOT_BEGUN or ELSEWHERE."""
     clock.set_ahead(dt.timedelta(seconds=task.get("ahead", 0)))
     try:
         job = read_job(Path(task["bundle"]), Job, task.get("environment"), Path(task["file"]))
@@ -46,7 +46,7 @@ def work(task: dict[str, Any]) -> int:
 
 @contextmanager
 def _writing_events(path: str | None) -> Iterator[None]:
-    """While it lasts, events of the run are appended to the file of the service's events, if it has one."""
+    """While this lasts, events of the run are appended to the file of the service's events, if it has one."""
     if path is None:
         yield
         return

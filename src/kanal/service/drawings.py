@@ -1,4 +1,4 @@
-"""Pictures for the page, as SVG: what waits for what, where the time went, and how runs have gone."""
+"""Pictures for the page, as SVG: the order of steps, where the time went, and how runs went."""
 
 from __future__ import annotations
 
@@ -67,7 +67,7 @@ def order_picture(outline: Mapping[str, Any], states: Mapping[str, str]) -> Mark
 
 
 def time_bar(parts: Sequence[float], longest: float) -> Markup:
-    """Seconds of reading, computing and writing, as one bar beside others whose longest is given."""
+    """Seconds of reading, computing and writing, as one bar next to others whose longest is given."""
     whole = max(longest, 1e-9)
     x, drawn = 0.0, []
     for name, seconds in zip(("reading", "computing", "writing"), parts, strict=True):

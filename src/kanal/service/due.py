@@ -60,7 +60,7 @@ class Decision(Struct, frozen=True):
 
     @property
     def acts(self) -> bool:
-        """True where something is to be done."""
+        """True if something is to be done."""
         return self.due is not None or self.resume is not None
 
 
@@ -126,7 +126,7 @@ def decide(schedule: Schedule, known: Known, now: dt.datetime) -> Decision:
 
 
 def _resumption(schedule: Schedule, known: Known, now: dt.datetime) -> Decision | None:
-    """The latest run that was due, resumed now or later, where it failed and is to be resumed."""
+    """The latest run that was due, resumed now or later, if it failed and is to be resumed."""
     last = known.last
     if last is None or known.settled:
         return None
@@ -148,7 +148,7 @@ def _reached(schedule: Schedule, known: Known, after: dt.datetime, now: dt.datet
 
 
 def _due(schedule: Schedule, known: Known, now: dt.datetime) -> Decision | None:
-    """The run that is due now, where it loads no window."""
+    """The run that is due now, if it loads no window."""
     after = known.handled
     found = _reached(schedule, known, after, now)
     if found is None:

@@ -35,6 +35,6 @@ def _lock(opened: IO[bytes]) -> None:
     """Lock a file while it is open; raises OSError if another process has."""
     try:
         import fcntl
-    except ImportError:  # where an open file cannot be removed anyway
+    except ImportError:  # if an open file cannot be removed anyway
         return
     fcntl.flock(opened, fcntl.LOCK_EX | fcntl.LOCK_NB)

@@ -93,8 +93,8 @@ def messages_about(job: JobDefinition, log: RunLogStore, record: RunRecord) -> l
     """The messages about a run that has ended, one for each receiver that is to hear of it, for the run log."""
     if not job.notify:
         return []
-    usual = log.usual(record)
-    earlier = [run for run in log.runs_of(job.log_name, 30) if run.run < record.run and not run.is_replay]
+    usual = log.past.usual(record)
+    earlier = [run for run in log.past.runs_of(job.log_name, 30) if run.run < record.run and not run.is_replay]
     failed_before = (bool(earlier) and earlier[0].status == "failed") or record.resumes > 0
     found = []
     for name, notify in job.notify.items():
@@ -107,9 +107,9 @@ def messages_about(job: JobDefinition, log: RunLogStore, record: RunRecord) -> l
 
 def tell_of_run(job: JobDefinition, log: RunLogStore, run: int) -> list[str]:
     """Tell the receivers of a job of a run that has ended; what could not be sent, and is kept to be tried again."""
-    log.add_messages(messages_about(job, log, log.run(run)))
+    log.service.add_messages(messages_about(job, log, log.past.run(run)))
     failed = []
-    for message in log.unsent(job.log_name, MOST_TRIES):
+    for message in log.service.unsent(job.log_name, MOST_TRIES):
         error = _deliver(job, log, message)
         if error:
             failed.append(f"a message to {message['receiver']} cannot be sent: {error}")
@@ -118,10 +118,10 @@ def tell_of_run(job: JobDefinition, log: RunLogStore, run: int) -> list[str]:
 
 def _deliver(job: JobDefinition, log: RunLogStore, message: Mapping[str, Any]) -> str | None:
     """Send a message that the run log keeps, unless another process does, and record how that went; why not."""
-    if not log.claim_message(message["message"], message["tries"]):
+    if not log.service.claim_message(message["message"], message["tries"]):
         return None
     error = send(job, message["receiver"], message["title"], message["text"])
-    log.message_sent(message["message"], error)
+    log.service.message_sent(message["message"], error)
     return error
 
 
@@ -131,7 +131,7 @@ def _row(job: JobDefinition, about: str, receiver: str, kinds: list[str], title:
 
 
 def send(job: JobDefinition, receiver: str, title: str, text: str) -> str | None:
-    """Send a message to a receiver of a job; None where it is sent, or else why not, without any secret."""
+    """Send a message to a receiver of a job; None if it is sent, or else why not, without any secret."""
     try:
         import apprise
     except ImportError:
@@ -173,8 +173,11 @@ def without_secret(said: str, address: str) -> str:
 class Serving(Protocol):
     """What a messenger needs of its service: the jobs, and whether it has been told to stop."""
 
-    served: dict[str, Served]
     stopping: bool
+
+    @property
+    def served(self) -> dict[str, Served]:
+        """The jobs, by name."""
 
 
 class Messenger:
@@ -185,7 +188,7 @@ class Messenger:
         self._one_at_a_time = threading.Lock()
 
     def after_run(self, served: Served, record: RunRecord | None) -> None:
-        """Tell of a run that has ended, unless it will be gone on with by itself."""
+        """Tell of a run that has ended, unless it will be continued by itself."""
         if record is None or not served.job.notify:
             return
         schedule = served.job.schedule
@@ -217,9 +220,9 @@ class Messenger:
         schedule, now = served.job.schedule, aware(clock.now())
         if schedule is None or not served.job.notify or not schedule.enabled:
             return
-        since = aware(served.log.keep_schedule(served.name, schedule.identity))
+        since = aware(served.log.service.keep_schedule(served.name, schedule.identity))
         self._tell_of_the_latest(served, now)
-        success = served.log.last_success(served.name)
+        success = served.log.past.last_success(served.name)
         for name, notify in served.job.notify.items():
             silent = now - max(since, aware(success) if success else since)
             if "nothing_ran" in notify.when and silent > parse_time(notify.silent_for):
@@ -242,7 +245,7 @@ class Messenger:
 
     def _tell_of_the_latest(self, served: Served, now: dt.datetime) -> None:
         """Tell of scheduled runs that ended while no service heard of it."""
-        for record in served.log.runs_of(served.name, 5):
+        for record in served.log.past.runs_of(served.name, 5):
             ending = record.run, record.status, record.resumes
             recent = record.finished is not None and now - aware(record.finished) < dt.timedelta(days=1)
             if record.due is not None and recent and ending not in served.told and served.child is None:
@@ -262,7 +265,7 @@ class Messenger:
         self._add(served, rows)
 
     def _add(self, served: Served, rows: Sequence[Mapping[str, Any]]) -> None:
-        if rows and served.log.add_messages(rows):
+        if rows and served.log.service.add_messages(rows):
             threading.Thread(target=self.send_all, name="service-messages", daemon=True).start()
 
     def send_all(self) -> None:
@@ -270,7 +273,7 @@ class Messenger:
         with self._one_at_a_time:
             for served in list(self._service.served.values()):
                 try:
-                    for message in () if not served.job.notify else served.log.unsent(served.name, MOST_TRIES):
+                    for message in () if not served.job.notify else served.log.service.unsent(served.name, MOST_TRIES):
                         if _is_to_be_tried(message):
                             self._send(served, message)
                 except KanalError as error:
@@ -284,7 +287,7 @@ class Messenger:
 
 
 def _is_to_be_tried(message: Mapping[str, Any]) -> bool:
-    """True where the pause since the last try is over: a minute first, twice as long each time, an hour at most."""
+    """True if the pause since the last try is over: a minute first, twice as long each time, an hour at most."""
     tries = message["tries"]
     waited = sum(min(60 * 2**number, 3600) for number in range(tries))
     return bool(clock.now() - message["made"] >= dt.timedelta(seconds=waited if tries else 0))

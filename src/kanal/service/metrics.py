@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 
 
 class _Collector:
-    """Asks the run logs anew each time, so that nothing is counted twice or lost when the service ends."""
+    """Asks the run logs again each time, so that nothing is counted twice or lost when the service ends."""
 
     def __init__(self, service: Service) -> None:
         self._service = service
@@ -37,16 +37,16 @@ class _Collector:
         broken = GaugeMetricFamily("kanal_job_broken", "1 where the job file is broken.", labels=labels)
         for log in self._service.logs():
             names = [served.name for served in self._service.served.values() if served.log is log]
-            for job, status, count in log.counted_runs(names):
+            for job, status, count in log.past.counted_runs(names):
                 runs.add_metric((job, status), count)
-            for job, fates in log.counted_rows(names).items():
+            for job, fates in log.past.counted_rows(names).items():
                 for fate, count in fates.items():
                     rows.add_metric((job, fate), count)
-            for job, found in log.glance(names, 1).items():
+            for job, found in log.past.glance(names, 1).items():
                 for run in found:
                     took.add_metric((job,), run.seconds)
         for served in self._service.served.values():
-            success = served.log.last_success(served.name)
+            success = served.log.past.last_success(served.name)
             if success is not None:
                 age.add_metric((served.name,), max(0.0, (clock.now() - success).total_seconds()))
             running.add_metric((served.name,), float(served.child is not None))

@@ -13,7 +13,7 @@ from kanal.service.web import PAGES, environment
 
 def write_report(log: RunLogStore, record: RunRecord, path: Path) -> int:
     """Write the page of a run, with the runs of its job until then; its size in bytes. Raises KanalError."""
-    glances = [run for run in log.glance([record.job], views.TRENDS)[record.job] if run.run <= record.run]
+    glances = [run for run in log.past.glance([record.job], views.TRENDS)[record.job] if run.run <= record.run]
     text = (
         environment()
         .get_template("report.html")

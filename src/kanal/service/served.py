@@ -29,7 +29,7 @@ class Served(Struct, eq=False):
     log: RunLogStore
     #: What the files looked like when they were last read, good or not, and which files those are.
     seen: dict[str, tuple[int, int]] = field(default_factory=dict)
-    #: What they looked like a moment ago, where they are being written.
+    #: What they looked like a moment ago, if they are being written.
     changing: dict[str, tuple[int, int]] = field(default_factory=dict)
     broken: str | None = None
     #: When what is broken is tried again, though its files have not changed, and how long after the last time: what is
@@ -76,7 +76,7 @@ class Served(Struct, eq=False):
 def take_in(
     path: Path, environment: str | None, folder: Path, log_of: Callable[[Job], RunLogStore], check: bool = False
 ) -> Served:
-    """Read a job to be served, and keep what was read in a folder; raises JobError where it is wrong.
+    """Read a job to be served, and keep what was read in a folder; raises JobError if it is wrong.
 
     With `check`, its databases are asked too.
     """
@@ -96,7 +96,7 @@ def take_in(
 
 
 def checked(path: Path, environment: str | None) -> None:
-    """Raises KanalError where a job is wrong, as a process of its own finds, which can crash without harm."""
+    """Raises KanalError if a job is wrong, as a process of its own finds, which can crash without harm."""
     command = [sys.executable, "-m", "kanal", "check", str(path), "--json"]
     command += ["--env", environment] if environment else []
     done = subprocess.run(command, capture_output=True, text=True, stdin=subprocess.DEVNULL, check=False)
@@ -120,7 +120,7 @@ class Child(Struct):
 
 
 def start(task: dict[str, Any]) -> subprocess.Popen[str]:
-    """Start the process that does a task; raises KanalError where that cannot be done."""
+    """Start the process that does a task; raises KanalError if that cannot be done."""
     try:
         process = subprocess.Popen(
             [sys.executable, "-m", "kanal.service.child"],

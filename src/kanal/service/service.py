@@ -13,16 +13,14 @@ from pathlib import Path
 from typing import Any
 
 from kanal.core.errors import KanalError, capital
-from kanal.core.nearest import did_you_mean
-from kanal.job import Job
 from kanal.runlog import RunLogStore, clock
-from kanal.runner import run_log_of
 from kanal.runner.events import tell
 from kanal.service.child import ELSEWHERE, NOT_BEGUN
 from kanal.service.due import Decision, Known, aware, decide
 from kanal.service.folders import own_folder
 from kanal.service.messages import Messenger
-from kanal.service.served import Child, Served, start, take_in
+from kanal.service.served import Child, Served, start
+from kanal.service.served_jobs import ServedJobs, keep_schedule
 
 #: Seconds between two looks at the jobs' files; and at everything, in case a run ended that nobody here waits for.
 WATCH_EVERY, LOOK_EVERY = 2, 20
@@ -61,16 +59,12 @@ class Service:
         self.stopping = False
         self._folder, self._held = own_folder()
         self._schedule: Callable[[Served, dt.datetime | None], None] = lambda _served, _when: None
-        self.served: dict[str, Served] = {}
-        #: The run logs, each opened once however many jobs write to it.
-        self._logs: dict[tuple[Hashable, str], RunLogStore] = {}
+        self.jobs = ServedJobs(environment, self._folder)
         self._pulses: dict[tuple[Hashable, str], tuple[int, ...]] = {}
-        #: Jobs that could not be read when the service began, and why.
-        self.unread: dict[Path, str] = {}
         try:
             for path in paths:
-                self._take(path)
-            self._check_names()
+                self.jobs.take(path)
+            self.jobs.check_names()
         except KanalError:
             self._held.close()
             shutil.rmtree(self._folder, ignore_errors=True)
@@ -84,69 +78,16 @@ class Service:
 
     # --- the jobs --------------------------------------------------------------------------------------------------
 
-    def _take(self, path: Path) -> None:
-        """Take a job in for the first time, or note why it cannot be."""
-        try:
-            served = take_in(path, self.environment, self._folder, self._log_of)
-        except KanalError as error:
-            self.unread[path] = str(error)
-            return
-        self.unread.pop(path, None)
-        twin = self.served.get(served.name)
-        if twin is not None and twin.path.resolve() != path.resolve():
-            raise KanalError(f'{twin.path} and {path} are both called "{served.name}"', "give one another name")
-        self.served[served.name] = served
-        self._keep_schedule(served)
-
-    def _log_of(self, job: Job) -> RunLogStore:
-        """The run log of a job, which other jobs may have too."""
-        log = run_log_of(job)
-        key = (log.database.identity, str(log.database.url))
-        if key not in self._logs:
-            log.prepare()
-            self._logs[key] = log
-        return self._logs[key]
-
-    def _keep_schedule(self, served: Served) -> None:
-        if served.job.schedule is not None:
-            served.log.keep_schedule(served.name, served.job.schedule.identity)
-
-    def _check_names(self) -> None:
-        """Raises KanalError where a job is to run after one that is not served, or after itself."""
-        for served in self.served.values() if not self.unread else ():
-            self._check_after(served)
-
-    def _check_after(self, served: Served) -> None:
-        schedule = served.job.schedule
-        for name in schedule.after_job if schedule is not None else ():
-            if self._other(name) is None:
-                names = [other.job.job for other in self.served.values()]
-                raise KanalError(
-                    f'{served.path}: it runs after a job "{name}", which is not served',
-                    did_you_mean(name, names) or "serve that one too",
-                )
-        self._check_circle([served])
-
-    def _check_circle(self, chain: list[Served]) -> None:
-        """Raises KanalError where jobs run after each other in a circle."""
-        schedule = chain[-1].job.schedule
-        for name in schedule.after_job if schedule is not None else ():
-            other = self._other(name)
-            if other is not None and other.name == chain[0].name:
-                ring = " → ".join(one.name for one in [*chain, chain[0]])
-                raise KanalError(f"These jobs run after each other in a circle: {ring}", "give one of them a time")
-            if other is not None and other not in chain:
-                self._check_circle([*chain, other])
-
-    def _other(self, name: str) -> Served | None:
-        """The job of a name."""
-        return next((other for other in self.served.values() if name in (other.job.job, other.name)), None)
+    @property
+    def served(self) -> dict[str, Served]:
+        """The jobs, by name."""
+        return self.jobs.by_name
 
     def look_at_files(self) -> None:
         """Take over jobs that have changed on disk; what is broken leaves the last good one in place."""
-        for path in list(self.unread):
+        for path in list(self.jobs.unread):
             with suppress(KanalError):
-                self._take(path)
+                self.jobs.take(path)
         for served in list(self.served.values()):
             now = served.looks()
             if now == served.seen:
@@ -160,12 +101,9 @@ class Service:
             self._take_over(served)
 
     def _take_over(self, served: Served, pause: dt.timedelta = _LATER) -> None:
-        """Take over a job that has changed; where it is broken, that is tried again after a pause."""
+        """Take over a job that has changed; if it is broken, that is tried again after a pause."""
         try:
-            fresh = take_in(served.path, served.environment, self._folder, self._log_of, check=True)
-            if fresh.name != served.name:
-                raise KanalError(f'the job is now called "{fresh.job.job}"', "start the service anew to rename a job")
-            self._check_after(fresh)
+            fresh = self.jobs.fresh(served)
         except KanalError as error:
             known, served.broken = served.broken, str(error)
             served.pause = min(pause, _LONGEST)
@@ -181,7 +119,7 @@ class Service:
             served.log, served.tried_again = fresh.log, None
             served.in_vain.clear()
             served.not_before = served.trouble = None
-            self._keep_schedule(served)
+            keep_schedule(served)
         self._say(served, "job_taken_over", f"{served.path} has changed and was taken over")
         self.look(served)
 
@@ -191,22 +129,22 @@ class Service:
         """What the run log knows of a job."""
         log, name, schedule = served.log, served.name, served.job.schedule
         assert schedule is not None
-        running = log.is_running(name)
+        running = log.past.is_running(name)
         if running:
-            log.end_dead_runs()
-            running = log.is_running(name)
-        runs = log.due_runs(name)
+            log.runs.end_dead_runs()
+            running = log.past.is_running(name)
+        runs = log.past.due_runs(name)
         last = runs[-1] if runs else None
         vain = last is not None and served.in_vain.get(last.run, 0) > schedule.resume.times
-        settled = last is not None and last.status != "succeeded" and (vain or log.done_since(last) is not None)
-        others = {other: self._other(other) for other in schedule.after_job}
+        settled = last is not None and last.status != "succeeded" and (vain or log.past.done_since(last) is not None)
+        others = {other: self.jobs.named(other) for other in schedule.after_job}
         return Known(
-            aware(log.keep_schedule(name, schedule.identity)),
+            aware(log.service.keep_schedule(name, schedule.identity)),
             runs,
-            log.loaded_windows(name) if schedule.window is not None else (),
+            log.past.loaded_windows(name) if schedule.window is not None else (),
             running or served.child is not None,
-            {key: other.log.last_success(other.name) if other else None for key, other in others.items()},
-            log.stopped_run(name),
+            {key: other.log.past.last_success(other.name) if other else None for key, other in others.items()},
+            log.service.stopped_run(name),
             settled,
         )
 
@@ -227,9 +165,9 @@ class Service:
 
     def look_again(self) -> None:
         """See of those jobs what is due of which that may have changed: by the time, or in their run logs."""
-        for key, log in list(self._logs.items()):
+        for key, log in list(self.jobs.logs.items()):
             with suppress(KanalError):
-                pulse = log.pulse()
+                pulse = log.past.pulse()
                 changed = self._pulses.get(key) != pulse
                 self._pulses[key] = pulse
                 for served in list(self.served.values()):
@@ -241,7 +179,7 @@ class Service:
         """When a run has ended, see what is due of its job, of those that follow it, and of those that wait."""
         for served in list(self.served.values()):
             schedule = served.job.schedule
-            follows = schedule is not None and any(self._other(name) is ended for name in schedule.after_job)
+            follows = schedule is not None and any(self.jobs.named(name) is ended for name in schedule.after_job)
             if served is ended or follows or served.waits:
                 self.look(served)
 
@@ -285,7 +223,7 @@ class Service:
         task |= {"bundle": str(served.bundle), "file": str(served.path.resolve()), "environment": served.environment,
                  "ahead": self._ahead.total_seconds()}  # fmt: skip
         if task["act"] == "resume":
-            served.log.note_stopped(served.name, None)
+            served.log.service.note_stopped(served.name, None)
         process = start(task)
         served.child = Child(task, process)
         threading.Thread(target=self._wait_for, args=(served, served.child), name="service-child", daemon=True).start()
@@ -306,7 +244,7 @@ class Service:
 
     def _ended(self, served: Served, child: Child, said: str) -> None:
         status, task = child.process.returncode, child.task
-        served.log.end_dead_runs()
+        served.log.runs.end_dead_runs()
         if status in (0, 1, ELSEWHERE):
             served.trouble = served.not_before = None
         else:
@@ -318,9 +256,11 @@ class Service:
                 served.in_vain[task["run"]] = served.in_vain.get(task["run"], 0) + 1
                 if served.job.schedule is not None:
                     served.not_before = utc_now() + served.job.schedule.resume.pause
-        runs = [served.log.run(task["run"])] if task["act"] == "resume" else served.log.runs_of(served.name, 1)
+        runs = (
+            [served.log.past.run(task["run"])] if task["act"] == "resume" else served.log.past.runs_of(served.name, 1)
+        )
         if child.stopping and runs and runs[0].status == "stopped" and self.stopping:
-            served.log.note_stopped(served.name, runs[0].run)
+            served.log.service.note_stopped(served.name, runs[0].run)
         if status != ELSEWHERE:
             self.messenger.after_run(served, runs[0] if runs else None)
 
@@ -334,7 +274,7 @@ class Service:
                     raise KanalError(f"No run of {served.name} is under way here", "stop it where it was started")
                 self._stop_child(served.child)
                 return
-            if served.child is not None or served.log.is_running(served.name):
+            if served.child is not None or served.log.past.is_running(served.name):
                 raise KanalError(f"A run of {served.name} is under way", "wait for it, or stop it")
             self._start(served, {"act": act, "run": run, "by": by})
 
@@ -347,7 +287,7 @@ class Service:
 
     @contextmanager
     def at_work(self) -> Iterator[None]:
-        """While it lasts, what is due is started; then all runs are stopped, and the service leaves nothing behind."""
+        """While this lasts, due runs are started; then all runs are stopped, and the service removes its files."""
         from apscheduler.schedulers.background import BackgroundScheduler
 
         timer = BackgroundScheduler(
@@ -373,7 +313,7 @@ class Service:
             self.stop()
 
     def stop(self) -> None:
-        """Stop all runs, so that they can be gone on with, and remove what the service has kept on disk."""
+        """Stop all runs, so that they can be continued, and remove what the service has kept on disk."""
         self.stopping = True
         children = [served.child for served in self.served.values() if served.child is not None]
         for child in children:
@@ -389,17 +329,11 @@ class Service:
         self._held.close()
         shutil.rmtree(self._folder, ignore_errors=True)
 
-    def wait_for_children(self) -> None:
-        """Wait until no run is under way here."""
-        for thread in threading.enumerate():
-            if thread.name == "service-child":
-                thread.join()
-
     # --- for the page ----------------------------------------------------------------------------------------------
 
     def logs(self) -> list[RunLogStore]:
         """The run logs of all jobs, each once."""
-        return list(self._logs.values())
+        return list(self.jobs.logs.values())
 
     def _say(self, served: Served, event: str, said: str) -> None:
         tell(event, logging.WARNING, said, job=served.name)

@@ -10,7 +10,7 @@ from typing import Any
 
 from msgspec import Struct
 
-from kanal.core.errors import duration
+from kanal.core.errors import rough_duration
 from kanal.core.reasons import NOT_REPLAYED, Reason
 from kanal.core.tally import COUNTS, Tally
 from kanal.runlog import RunGlance, RunLogStore, RunRecord, StepRecord, Usual, WorkerShare, by_worker, clock
@@ -53,7 +53,7 @@ class StepView(Struct, frozen=True):
 
     @property
     def share(self) -> int:
-        """How much of what is usual it has read, in percent; -1 where that is not known."""
+        """How much of what is usual it has read, in percent; -1 if that is not known."""
         return min(100, round(100 * self.tally.read / self.expected)) if self.expected else -1
 
 
@@ -79,8 +79,8 @@ class RunView(Struct, frozen=True):
 def run_view(log: RunLogStore, record: RunRecord) -> RunView:
     """A run with all that is known of it."""
     running = record.status == "running"
-    progress = log.progress(record.run) if running else {}
-    times, usual = log.times(record.run), log.usual(record)
+    progress = log.steps.progress(record.run) if running else {}
+    times, usual = log.steps.times(record.run), log.past.usual(record)
     now = clock.now()
     elapsed = (now - record.started).total_seconds() if running else record.seconds
     longest = max([sum(parts) for parts in times.values()], default=0.0)
@@ -105,12 +105,12 @@ def run_view(log: RunLogStore, record: RunRecord) -> RunView:
         )
     total = Tally.sum(step.tally for step in steps)
     counts = [name for name in COUNTS if name in _ALWAYS or any(getattr(step.tally, name) for step in steps)]
-    outline = log.plan_of(record.run)
+    outline = log.seen.plan_of(record.run)
     states = {step.record.step: step.state for step in steps}
-    groups = log.reject_groups(record.run)
+    groups = log.rejects.groups(record.run)
     return RunView(
         record, steps, total, counts, groups, order_picture(outline, states), elapsed, commands_of(record, groups),
-        by_worker(log.tasks(record.run), [step.step for step in record.steps if step.status == "running"]),
+        by_worker(log.steps.tasks(record.run), [step.step for step in record.steps if step.status == "running"]),
     )  # fmt: skip
 
 
@@ -126,11 +126,11 @@ def _left(known: Usual | None, tally: Tally, expected: int, spent: float) -> str
         return ""
     rest = expected - tally.read
     speed = tally.read / spent if spent and tally.read else expected / max(known.seconds, 0.01)
-    return f"about {duration(rest / speed)} left"
+    return f"about {rough_duration(rest / speed)} left"
 
 
 def commands_of(record: RunRecord, groups: Sequence[Mapping[str, Any]]) -> list[tuple[str, str]]:
-    """The commands to go on with, each with what it is for."""
+    """The commands to continue, each with what it is for."""
     job = record.job_arguments
     found = []
     if record.status in ("failed", "stopped") and not record.is_replay:
@@ -162,7 +162,7 @@ def rejects_view(
     log: RunLogStore, run: int, step: str | None, reason: str | None, column: str | None, page: int
 ) -> RejectsView:
     """Rejected rows of a run, of one step, reason or column alone where these are given."""
-    groups = log.reject_groups(run)
+    groups = log.rejects.groups(run)
     chosen = [
         group
         for group in groups
@@ -171,7 +171,7 @@ def rejects_view(
     total = sum(group["rows"] for group in chosen)
     pages = max(1, -(-total // REJECTS))
     page = min(max(1, page), pages)
-    rows = log.rejects_page(run, REJECTS, (page - 1) * REJECTS, step=step, reason=reason, column=column)
+    rows = log.rejects.page(run, REJECTS, (page - 1) * REJECTS, step=step, reason=reason, column=column)
     for row in rows:
         row["row"] = json.loads(row["row"])
     return RejectsView(groups, rows, total, page, pages)
@@ -196,6 +196,6 @@ def trends_of(glances: Sequence[RunGlance]) -> list[tuple[str, str, Any]]:
 def lineage_of(log: RunLogStore, run: int) -> dict[str, list[Origin]]:
     """From where the columns of each target come, as the plan of a run had it, by target."""
     found: dict[str, list[Origin]] = {}
-    for origin in origins_in(log.plan_of(run)):
+    for origin in origins_in(log.seen.plan_of(run)):
         found.setdefault(origin.target, []).append(origin)
     return found

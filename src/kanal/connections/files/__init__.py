@@ -1,1 +1,1 @@
-"""Files of a folder as tables."""
+"""Files and folders as tables."""

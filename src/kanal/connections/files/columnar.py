@@ -1,4 +1,4 @@
-"""Parquet and Arrow's own formats: files that say their types, of which the wanted columns alone are read."""
+"""Parquet and Arrow's own formats: files that say their types, of which the wanted columns only are read."""
 
 from __future__ import annotations
 

@@ -92,7 +92,7 @@ class DelimitedReader:
     # --- bytes -----------------------------------------------------------------------------------------------------
 
     def _fill(self) -> bool:
-        """Read another block; false where there is none. Raises KanalError where what is there makes no record."""
+        """Read another block; false if there is none. Raises KanalError if what is there makes no record."""
         if len(self._rest) > _LONGEST:
             raise KanalError(f"{self._name}: the record that begins on line {self._line} is longer than "
                              f"{_LONGEST >> 20} MB", "see whether a quote is missing")  # fmt: skip
@@ -153,7 +153,7 @@ class DelimitedReader:
     # --- record by record ------------------------------------------------------------------------------------------
 
     def _by_record(self) -> Records | None:
-        """The whole records of what is there; None where there is none."""
+        """The whole records of what is there; None if there is none."""
         rows: list[list[str | None]] = []
         lines: list[int] = []
         bad: list[BadLine] = []

@@ -45,7 +45,7 @@ class FolderCatalogue(PlainCatalogue):
         self._known: dict[tuple[str, str, str], FileTable] = {}
 
     def about(self) -> About:
-        """What is at the other end; raises KanalError where it cannot be reached."""
+        """The server and its version; raises KanalError if it cannot be reached."""
         self._check()
         return About(f"{self.store.kind} with", counted(len(self.store.find("**/*")), "file"), "pyarrow")
 
@@ -62,7 +62,7 @@ class FolderCatalogue(PlainCatalogue):
         return [found.name for found in self.store.find("**/*") if _may_be_read(found)]
 
     def has_table(self, schema: str | None, table: str) -> bool:
-        """True where a file fits a pattern, or may be one of those that a load writes."""
+        """True if a file fits a pattern, or may be one of those that a load writes."""
         return bool(self.store.find(scope(_pattern(schema, table), braces=False)))
 
     def describe(self, schema: str | None, table: str) -> TableInfo:
@@ -82,7 +82,7 @@ class FolderCatalogue(PlainCatalogue):
         raise errors[0]
 
     def describe_files(self, pattern: str, form: Any, differ: str = "fail", lenient: bool = False) -> TableInfo:
-        """The same in a format of the job's, if one is given; raises KanalError where that cannot be right.
+        """The same in a format of the job's, if one is given; raises KanalError if that cannot be right.
 
         With `lenient`, the first file that can be read counts.
         """
@@ -132,7 +132,7 @@ class FileTables(PlainTables):
     """The columns of files: of any type, as the mapping makes them."""
 
     def create(self, table: TableInfo) -> None:
-        """Nothing: files are made when they are written."""
+        """Nothing: files are created when they are written."""
 
 
 class Folder(PlainConnection):
@@ -169,11 +169,11 @@ class Folder(PlainConnection):
         return True
 
     def overlaps(self, table: TableInfo, other: Connection, there: TableInfo) -> bool:
-        """True where a file may fit the patterns of both."""
+        """True if a file may fit the patterns of both."""
         if self.identity != other.identity:
             return False
         one, two = pattern_of(table), pattern_of(there)
-        # A name of the one in which each wild card stands for some text.
+        # A name of the one in which each wild card represents some text.
         return one == two or fits(one, two.replace("*", "x")) or fits(two, one.replace("*", "x"))
 
     # --- as a target -----------------------------------------------------------------------------------------------
@@ -184,7 +184,7 @@ class Folder(PlainConnection):
 
     @property
     def ddl(self) -> FileTables:
-        """How the columns of files are made."""
+        """How the columns of files are created."""
         return FileTables(self.name)
 
     def can_undo(self, sql: str) -> bool:
@@ -195,7 +195,7 @@ class Folder(PlainConnection):
     def files_to_write(
         self, pattern: str, form: Any, table: TableInfo, partition_by: Sequence[str], file_rows: int | None, adds: bool
     ) -> FileTable:
-        """The table that a mapping makes, as files of a pattern; raises KanalError where it cannot be written so."""
+        """The table that a mapping makes, as files of a pattern; raises KanalError if it cannot be written so."""
         check_pattern(pattern)
         for name in partition_by:
             if table.column(name) is None:
@@ -304,7 +304,7 @@ def pattern_of(table: TableInfo) -> str:
 
 
 def _parts(file: FoundFile, table: FileTable, reading: Reading) -> Iterator[Part]:
-    """A file's rows; raises KanalError where its columns are others, or gives one bad line for all of it."""
+    """A file's rows; raises KanalError if its columns are others, or gives one bad line for all of it."""
     damage = damage_of(file, table.form) if table.lenient else ""
     if damage:
         yield _unreadable(file, f"{damage}; none of its rows is loaded")
@@ -371,7 +371,7 @@ def _batch(file: FoundFile, part: Part, wanted: Sequence[str], types: dict[str, 
             columns[name] = pa.nulls(part.rows, types[name])
         else:
             values = part.columns[name]
-            # Of another type than in the first file: the text stands for the value.
+            # Of another type than in the first file: the text represents the value.
             columns[name] = values if values.type == types[name] else values.cast(pa.string())
     strays = {name: found for name, found in part.strays.items() if name in columns}
     return SourceBatch(part.rows, columns, strays, bad_lines=tuple(part.bad), file=file.name)

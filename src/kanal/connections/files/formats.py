@@ -49,7 +49,7 @@ class FileFormat(Protocol):
         """Raise KanalError where the columns of a file say that it is in another format."""
 
 
-#: By the name that a job gives, where it is defined, and the endings that say it.
+#: By the name that a job gives, if it is defined, and the endings that say it.
 _KINDS: dict[str, tuple[str, tuple[str, ...]]] = {
     "csv": ("delimited:DelimitedText", (".csv", ".tsv", ".tab", ".txt")),
     "fixed": ("fixed:FixedWidth", ()),
@@ -67,7 +67,7 @@ def kinds_by_ending() -> Mapping[str, str]:
 
 
 def kind_of(ending: str, name: str, form: Format | None) -> str:
-    """The kind of a file's format, as the job says or else its ending; raises KanalError where neither tells."""
+    """The kind of a file's format, as the job states or else its ending; raises KanalError if neither tells."""
     known = kinds_by_ending()
     kind = form.kind if form is not None and form.kind is not None else known.get(ending)
     if kind is None:
@@ -77,7 +77,7 @@ def kind_of(ending: str, name: str, form: Format | None) -> str:
 
 
 def format_of(file: FoundFile, form: Format | None) -> FileFormat:
-    """The format of a file, as the job says or else its ending; raises KanalError where neither tells."""
+    """The format of a file, as the job states or else its ending; raises KanalError if neither tells."""
     ending = ending_of(file)
     module, _, name = _KINDS[kind_of(ending, file.name, form)][0].partition(":")
     form = form or Format()
@@ -116,7 +116,7 @@ def text_columns(names: Sequence[str]) -> tuple[ColumnInfo, ...]:
 
 
 def header_names(file: str, found: Sequence[str | None]) -> list[str]:
-    """The names of a header; raises KanalError where one is missing or there twice."""
+    """The names of a header; raises KanalError if one is missing or there twice."""
     names = [(name or "").strip() for name in found]
     for place, one in enumerate(names):
         if not one:
@@ -127,7 +127,7 @@ def header_names(file: str, found: Sequence[str | None]) -> list[str]:
 
 
 def needed(module: str, extra: str, why: str) -> Any:
-    """A module of an extra; raises KanalError with what to install where it is missing."""
+    """A module of an extra; raises KanalError with what to install if it is missing."""
     try:
         return import_module(module)
     except ImportError:

@@ -6,6 +6,8 @@ import contextlib
 import datetime as dt
 import email.utils
 import re
+import shutil
+import tempfile
 from collections.abc import Hashable, Iterator, Mapping
 from pathlib import Path
 from typing import IO, Any, ClassVar, Self, cast
@@ -14,6 +16,7 @@ from urllib.parse import quote, urlencode
 import sqlalchemy as sa
 import tenacity
 
+from kanal.connections.bodies import blocks, mask_logs, whole_number
 from kanal.connections.errors import unreached
 from kanal.connections.files.folder import Folder
 from kanal.connections.files.formats import kinds_by_ending, needed
@@ -27,6 +30,8 @@ from kanal.core.errors import KanalError, passes
 _EPOCH = dt.datetime(1970, 1, 1, tzinfo=dt.UTC)
 #: Settings of an address that say until when it is good, as seconds since 1970 or in ISO form.
 _UNTIL = ("expires", "se", "exp", "expiry")
+#: Bytes that are read of an answer that refuses a file.
+_MOST_SAID = 100_000
 
 
 class HttpStore:
@@ -60,7 +65,9 @@ class HttpStore:
     def _client(self) -> Any:
         if self._made is None:
             httpx = needed("httpx", "http", "an HTTP address is asked for")
-            self._made = httpx.Client(auth=self._sign_in, follow_redirects=True, timeout=60)
+            mask_logs()
+            self._made = httpx.Client(auth=self._sign_in, follow_redirects=True, timeout=60,
+                                      headers={"Accept-Encoding": "identity"})  # fmt: skip
         return self._made
 
     @contextlib.contextmanager
@@ -77,12 +84,15 @@ class HttpStore:
         except httpx.ConnectError as error:
             why, remedy, passing = unreached(self._host, error)
             raise StoreError(f"{name}: {why}", remedy, passing) from None
+        except (httpx.UnsupportedProtocol, httpx.TooManyRedirects, httpx.InvalidURL) as error:
+            raise StoreError(f"{name}: {self._host} redirects to something that is not a file ({type(error).__name__})",
+                             "correct the url") from None  # fmt: skip
         except httpx.HTTPError as error:
             raise StoreError(f"{name}: {self._host} broke off ({type(error).__name__})", "run it again", True) from None
 
     def _refuse(self, name: str, answer: Any) -> None:
         status = answer.status_code
-        said = b"".join(answer.iter_bytes())[:2000].decode("utf-8", "replace") if status < 500 else ""
+        said = self._beginning(name, answer) if status < 500 else ""
         until = self._good_until()
         if status in (400, 401, 403) and (
             re.search("expire", said, re.IGNORECASE) or (until and until < dt.datetime.now(dt.UTC))
@@ -100,8 +110,16 @@ class HttpStore:
             status >= 500 or status == 429,
         )
 
+    def _beginning(self, name: str, answer: Any) -> str:
+        """The first of what an answer says, also if more comes than is read."""
+        begun = b""
+        with contextlib.suppress(StoreError):
+            for block in blocks(answer, name, _MOST_SAID, StoreError):
+                begun += block
+        return begun[:2000].decode("utf-8", "replace")
+
     def _good_until(self) -> dt.datetime | None:
-        """Until when the address is good, where it says so."""
+        """Until when the address is good, if it says so."""
         settings = {name.lower(): value for name, value in self._settings.items()}
         with contextlib.suppress(ValueError, OverflowError):
             begun, seconds = settings.get("x-amz-date"), settings.get("x-amz-expires")
@@ -111,8 +129,9 @@ class HttpStore:
             for name in _UNTIL:
                 value = settings.get(name)
                 if value:
-                    if value.isdigit():
-                        return _EPOCH + dt.timedelta(seconds=int(value))
+                    seconds_since = whole_number(value)
+                    if seconds_since is not None:
+                        return _EPOCH + dt.timedelta(seconds=seconds_since)
                     return dt.datetime.fromisoformat(value.replace("Z", "+00:00"))
         return None
 
@@ -143,9 +162,10 @@ class HttpStore:
         whole = headers.get("Content-Range", "").rpartition("/")[2]
         size = whole if answer.status_code == 206 else headers.get("Content-Length", "")
         modified = _EPOCH
-        with contextlib.suppress(TypeError, ValueError):
+        with contextlib.suppress(TypeError, ValueError, IndexError, OverflowError):
             modified = email.utils.parsedate_to_datetime(headers.get("Last-Modified", ""))
-        return FoundFile(name, int(size) if size.isdigit() else -1, modified, self, headers.get("ETag", ""))
+        bytes_ = whole_number(size)
+        return FoundFile(name, -1 if bytes_ is None else bytes_, modified, self, headers.get("ETag", ""))
 
     def open(self, file: FoundFile) -> IO[bytes]:
         headers = {"If-Match": file.tag} if file.tag and not file.tag.startswith("W/") else {}
@@ -158,15 +178,16 @@ class HttpStore:
             with self._answer(file.name, headers | {"Range": f"bytes={start}-{stop - 1}"}) as answer:
                 if self._found(file.name, answer) != file:
                     raise StoreError(f"{file.name} has changed while it was read", "run it again once it is complete")
-                return b"".join(answer.iter_raw())
+                return b"".join(blocks(answer, file.name, stop - start, StoreError))
 
         return ranged(file.size, lambda start, stop: cast(bytes, _again(fetch, start, stop)))
 
     def _whole(self, file: FoundFile) -> IO[bytes]:
         """A file of a server that gives no parts, in a temporary file."""
         kept = temporary()
+        most = file.size if file.size >= 0 else shutil.disk_usage(tempfile.gettempdir()).free // 2
         with self._answer(file.name, {}) as answer:
-            for block in answer.iter_bytes():
+            for block in blocks(answer, file.name, most, StoreError):
                 kept.write(block)
         kept.seek(0)
         return kept
@@ -205,7 +226,7 @@ class HttpStore:
 
 
 def _again(act: Any, *given: Any) -> Any:
-    """What an act gives, which is tried again where a trouble passes."""
+    """What an act gives, which is tried again if a trouble passes."""
     retrying = tenacity.Retrying(
         stop=tenacity.stop_after_attempt(4), wait=tenacity.wait_exponential(0.2, max=5), reraise=True,
         retry=tenacity.retry_if_exception(passes),

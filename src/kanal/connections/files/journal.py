@@ -65,7 +65,7 @@ class FileJournal:
     # --- progress --------------------------------------------------------------------------------------------------
 
     def make_ready(self) -> None:
-        """Nothing has to be made."""
+        """Nothing has to be created."""
 
     def is_ready(self) -> bool:
         """True: progress can be kept."""
@@ -84,7 +84,7 @@ class FileJournal:
         return None if text is None else json.loads(text)
 
     def recorded(self, token: str, step: str) -> Progress | None:
-        """How far a step was committed; None where nothing of it was."""
+        """The committed progress of a step; None if nothing is committed."""
         self.catch_up()
         found = self._entry(token, step)
         return Progress.of(found["progress"]) if found is not None and "progress" in found else None
@@ -95,7 +95,7 @@ class FileJournal:
             self.store.keep_note(_name("progress", token, step), json.dumps({"token": token, "owner": owner}))
 
     def claim(self, token: str, step: str, owner: str) -> Progress | None:
-        """Make a step's entry that of who goes on with it; how far it was committed before."""
+        """Make a step's entry that of who continues it; how far it was committed before."""
         self.catch_up()
         found = self._entry(token, step) or {"token": token}
         self.store.keep_note(_name("progress", token, step), json.dumps(found | {"owner": owner}))
@@ -115,10 +115,10 @@ class FileJournal:
     # --- watermarks ------------------------------------------------------------------------------------------------
 
     def make_watermarks_ready(self) -> None:
-        """Nothing has to be made."""
+        """Nothing has to be created."""
 
     def watermark(self, job: str, step: str) -> Watermark | None:
-        """The watermark of a pipeline; None where it has none yet."""
+        """The watermark of a pipeline; None if it has none yet."""
         self.catch_up()
         text = self.store.note(_name("watermark", job, step))
         if text is None:
@@ -146,7 +146,7 @@ class FileJournal:
     # --- files -----------------------------------------------------------------------------------------------------
 
     def make_files_ready(self) -> None:
-        """Nothing has to be made."""
+        """Nothing has to be created."""
 
     def loaded_files(self, job: str, step: str) -> list[LoadedFile]:
         """The files that a step has loaded, in the order of their names."""
@@ -155,7 +155,7 @@ class FileJournal:
         return [] if text is None else [LoadedFile(**one) for one in json.loads(text)["files"]]
 
     def record_files(self, load: Load, job: str, step: str, files: Sequence[LoadedFile]) -> None:
-        """Remember files, within a load's transaction, in the place of those of the same names."""
+        """Remember files, within a load's transaction; they replace files with the same names."""
         kept = {file.name: file for file in [*self.loaded_files(job, step), *files]}
         self._keep_files(load, job, step, kept)
 

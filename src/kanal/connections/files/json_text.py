@@ -24,7 +24,7 @@ from kanal.core.errors import KanalError, shortened
 from kanal.core.frame import BadLine
 from kanal.definition import Format
 
-#: The columns of a file are the names in so many of its first rows, where the job does not say them.
+#: The columns of a file are the names in so many of its first rows, if the job does not state it.
 _LOOKED_AT = 1000
 
 
@@ -257,7 +257,7 @@ class _Text:
         self._over = False
 
     def _more(self) -> bool:
-        """Have another block in memory; False where there is none."""
+        """Have another block in memory; False if there is none."""
         if len(self._text) - self._begins > LONGEST:
             raise KanalError(f"{self._name}: one value takes more than {LONGEST >> 20} MB",
                              "see whether it is JSON throughout")  # fmt: skip
@@ -290,7 +290,7 @@ class _Text:
         raise KanalError(f"{self._name} is no JSON: {why}, near {near}", "have it sent again, or correct its kind")
 
     def value(self) -> tuple[Any, str]:
-        """The next value and its text; raises KanalError where there is none."""
+        """The next value and its text; raises KanalError if there is none."""
         self.sign()
         while True:
             wrong: Exception | None = None

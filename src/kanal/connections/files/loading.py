@@ -18,7 +18,8 @@ from kanal.connections.files.journal import FileJournal
 from kanal.connections.files.naming import RunMark, as_part, filled, has_place, scope, values_of
 from kanal.connections.files.stores import FoundFile, Receipt, Store
 from kanal.connections.files.table import FileTable
-from kanal.connections.files.writers import Writer, packed
+from kanal.connections.files.writer import Writer
+from kanal.connections.files.writers import packed
 from kanal.connections.loading import RefusedRow
 from kanal.connections.plain import PlainLoad
 from kanal.core.conversions import converter
@@ -126,7 +127,7 @@ class FileLoad(PlainLoad):
         return ()
 
     def _close_former(self, state: _Written, name: str) -> None:
-        """End the files that are full, where a file takes so many rows."""
+        """End the files that are full, if a file takes this many rows."""
         if state.table.file_rows is not None and not state.table.partition_by:
             for other in [other for other in state.open if other != name]:
                 self._end(state, other)

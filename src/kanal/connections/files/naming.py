@@ -1,4 +1,4 @@
-"""The names of files that are written: what stands in braces is filled in, and what a pattern names all together."""
+"""The names of files that are written: what is in braces is filled in, and what a pattern names all together."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
 
 _PLACE, _ONE = re.compile(r"\{([^{}]*)\}"), re.compile(r"\{[^{},]*\}")
-#: What may stand in braces beside the columns of partition_by.
+#: What may are in braces next to the columns of partition_by.
 _KNOWN = ("run", "step", "part", "date", "time")
 
 
@@ -68,7 +68,7 @@ def scope(pattern: str, braces: bool = True) -> str:
 
 
 def has_place(pattern: str, name: str) -> bool:
-    """True where a pattern has a name in braces."""
+    """True if a pattern has a name in braces."""
     return name in _PLACE.findall(pattern)
 
 

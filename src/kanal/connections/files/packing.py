@@ -1,4 +1,4 @@
-"""Unpacks files by their endings, and stops where one unpacks to more than it may."""
+"""Unpacks files by their endings, and stops if one unpacks to more than it may."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ _UNPACKING: dict[str, Callable[[IO[bytes], str], Any]] = {
     ".zst": lambda stream, _: pa.CompressedInputStream(pa.PythonFile(stream, "r"), "zstd"),
     ".zip": _unzipped,
 }
-#: So many bytes may any file unpack to, and so many times its size, where the job does not say it.
+#: So many bytes may any file unpack to, and this many times its size, if the job does not state it.
 _HARMLESS, _RATIO = 1_000_000_000, 200
 
 
@@ -64,7 +64,7 @@ def ending_of(file: FoundFile) -> str:
 
 @contextlib.contextmanager
 def unpacked(file: FoundFile, most: int | None = None) -> Iterator[IO[bytes]]:
-    """The content of a file, unpacked if it is packed; raises KanalError where it cannot be read, is damaged, unpacks
+    """The content of a file, unpacked if it is packed; raises KanalError if it cannot be read, is damaged, unpacks
     to more bytes than it may, or has changed meanwhile."""
     unpack = _UNPACKING.get(endings_of(file.name)[0])
     with telling(file), file.open() as stored:
@@ -95,7 +95,7 @@ def telling(file: FoundFile) -> Iterator[None]:
 
 
 class _Limited(io.RawIOBase):
-    """A stream that is unpacked, up to so many bytes."""
+    """A stream that is unpacked, up to this many bytes."""
 
     def __init__(self, stream: IO[bytes], file: FoundFile, most: int | None) -> None:
         self._stream = stream

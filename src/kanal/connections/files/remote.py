@@ -21,7 +21,7 @@ class StoreError(DatabaseError):
 
 
 class _Ranged(io.RawIOBase):
-    """A file of so many bytes, of which `fetch(start, stop)` gives a part."""
+    """A file of this many bytes, of which `fetch(start, stop)` gives a part."""
 
     def __init__(self, size: int, fetch: Callable[[int, int], bytes]) -> None:
         self._size = size

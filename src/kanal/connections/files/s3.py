@@ -63,7 +63,7 @@ class S3Store:
             if self._user:
                 more = {"aws_access_key_id": self._user, "aws_secret_access_key": self._password}
             retries = {"mode": "standard", "max_attempts": 4}
-            with self._told("it"):
+            with self._told(f"the bucket {self._bucket}"):
                 self._made = boto3.session.Session().client(
                     "s3", endpoint_url=self._settings.get("endpoint_url"),
                     region_name=self._settings.get("region") or "us-east-1",

@@ -1,4 +1,4 @@
-"""Guesses how a file is written, where the job does not say it: its encoding, what divides its values, its header.
+"""Guesses how a file is written, if the job does not state it: its encoding, what divides its values, its header.
 
 Nothing is loaded by a guess: it is shown by `kanal sample`, and written by `kanal draft` for the user to decide.
 """
@@ -28,7 +28,7 @@ _CERTAIN = 0.95
 
 
 class Sniffed(Struct, frozen=True):
-    """A guessed format, and in sentences what is guessed and how sure that is; no format where the defaults do."""
+    """A guessed format, and in sentences what is guessed and how sure that is; no format if the defaults do."""
 
     form: Format | None = None
     said: tuple[str, ...] = ()
@@ -51,7 +51,7 @@ class _Guess(Struct):
 
 
 def sniffed(file: FoundFile) -> Sniffed:
-    """How a file seems to be written; raises KanalError where it cannot be read."""
+    """How a file seems to be written; raises KanalError if it cannot be read."""
     kind = kind_of(ending_of(file), file.name, None)
     if kind == "csv":
         with unpacked(file) as stream:

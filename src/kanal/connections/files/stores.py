@@ -90,7 +90,7 @@ class Store(Protocol):
         """The files that fit a pattern, by their names; raises KanalError."""
 
     def look_up(self, name: str) -> FoundFile | None:
-        """A file as it is now; None where there is none."""
+        """A file as it is now; None if there is none."""
 
     def open(self, file: FoundFile) -> IO[bytes]:
         """A file's content; raises KanalError or OSError where it cannot be read or is no longer the same."""
@@ -128,7 +128,7 @@ class Store(Protocol):
         """The names of notes that begin so."""
 
     def note(self, name: str) -> str | None:
-        """The text of a note; None where there is none."""
+        """The text of a note; None if there is none."""
 
     def keep_note(self, name: str, text: str | None) -> None:
         """Keep a note, whole or not at all, in the place of a former one; None removes it. Raises KanalError."""
@@ -154,7 +154,7 @@ def _compiled(pattern: str) -> re.Pattern[str]:
 
 
 def without_braces(pattern: str) -> list[str]:
-    """The patterns without {a,b} that a pattern stands for."""
+    """The patterns without {a,b} that a pattern represents."""
     braces = _BRACES.search(pattern)
     if braces is None:
         return [pattern]
@@ -163,7 +163,7 @@ def without_braces(pattern: str) -> list[str]:
 
 
 def names_of(pattern: str) -> list[str] | None:
-    """The names that a pattern without wild cards stands for; None for any other."""
+    """The names that a pattern without wild cards represents; None for any other."""
     names = without_braces(pattern)
     return None if any(_WILD.search(name) for name in names) else names
 
@@ -331,16 +331,16 @@ _TEMPORARY = "temporary-"
 
 
 def _lock(opened: IO[bytes]) -> None:
-    """Lock a file while it is open; raises OSError where another process has."""
+    """Lock a file while it is open; raises OSError if another process has."""
     try:
         import fcntl
-    except ImportError:  # where an open file cannot be removed anyway
+    except ImportError:  # if an open file cannot be removed anyway
         return
     fcntl.flock(opened, fcntl.LOCK_EX | fcntl.LOCK_NB)
 
 
 def _settle(folder: Path) -> None:
-    """Have a change of a folder's names written to the disk, where that can be asked for."""
+    """Have a change of a folder's names written to the disk, if that can be asked for."""
     with contextlib.suppress(OSError):
         opened = os.open(folder, os.O_RDONLY)
         try:

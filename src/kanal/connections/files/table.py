@@ -8,7 +8,7 @@ import pyarrow as pa
 
 from kanal.connections.description import ColumnInfo, TableInfo
 from kanal.connections.files.stores import FoundFile
-from kanal.connections.files.writers import Writer
+from kanal.connections.files.writer import Writer
 from kanal.core.columns import SourceColumn
 from kanal.core.types import BIGINT, TEXT, TIMESTAMPTZ
 

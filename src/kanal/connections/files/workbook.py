@@ -10,6 +10,7 @@ import datetime as dt
 import io
 import re
 import zipfile
+import zlib
 from collections.abc import Iterator, Sequence
 from decimal import Decimal
 from itertools import islice
@@ -24,6 +25,7 @@ from kanal.connections.description import ColumnInfo
 from kanal.connections.files.formats import Part, header_names, needed, text_columns
 from kanal.connections.files.packing import telling
 from kanal.connections.files.stores import FoundFile
+from kanal.connections.files.trial import fits, is_doubtful
 from kanal.core.errors import KanalError, counted, listed
 from kanal.core.frame import BadLine
 from kanal.core.nearest import did_you_mean
@@ -31,7 +33,7 @@ from kanal.definition import Format
 
 #: Above it, a workbook, whose numbers are all floating-point, does not have each whole number.
 EXACT = 2**53
-#: Bytes that a workbook, which is read as a whole, may unpack to, where the job does not say it.
+#: Bytes that a workbook, which is read as a whole, may unpack to, if the job does not state it.
 _MOST = 4_000_000_000
 #: So many rows are looked at for the header.
 _LOOKED_AT = 500
@@ -46,7 +48,7 @@ class _Sheet(Struct):
     errors: dict[tuple[int, int], str]
 
     def wider(self, width: int) -> bool:
-        """True where its rows have more cells than so many."""
+        """True if its rows have more cells than so many."""
         return bool(self.rows) and len(self.rows[0]) > width
 
 
@@ -157,7 +159,7 @@ class Workbook:
         return ""
 
     def _sheet(self, file: FoundFile, most: int | None = None) -> _Sheet:
-        """The cells of the sheet and range that the job names, or so many rows of it without its errors."""
+        """The cells of the sheet and range that the job names, or this many rows of it without its errors."""
         left, top, right, bottom = self._form.cells
         right, bottom = None if right is None else right + 1, None if bottom is None else bottom + 1
         opened = self._opened(file)
@@ -183,8 +185,9 @@ class Workbook:
         try:
             book = calamine.CalamineWorkbook.from_filelike(io.BytesIO(content))
             name = self._name_of(file, book.sheet_names)
+            self._check_cells(file, content, name)
             made = _Opened(book.get_sheet_by_name(name), name, content)
-        except (calamine.CalamineError, zipfile.BadZipFile, ValueError, OSError) as error:
+        except (calamine.CalamineError, zipfile.BadZipFile, zlib.error, EOFError, ValueError, OSError) as error:
             said = " ".join(str(error).split())[:200]
             raise KanalError(f"{file.name} cannot be read as a workbook: {said}", "have it sent again") from None
         _kept = key, made
@@ -200,6 +203,13 @@ class Workbook:
         if size > most:
             raise KanalError(f"{file.name} has {file.size:,} bytes and unpacks to {size:,}, more than {most:,}",
                              "save it as CSV; or allow more by unpacked_bytes, if there is the memory")  # fmt: skip
+
+    def _check_cells(self, file: FoundFile, content: bytes, sheet: str) -> None:
+        """Raise KanalError if the rectangle around a sheet's cells would fill the memory."""
+        most = self._form.unpacked_bytes or _MOST
+        if is_doubtful(content) and not fits(content, sheet, most):
+            raise KanalError(f"{file.name}: the sheet {sheet} takes more than {most:,} bytes of memory",
+                             "see whether a cell far right or far below is filled; or save it as CSV")  # fmt: skip
 
     def _name_of(self, file: FoundFile, names: list[str]) -> str:
         sheet = self._form.sheet
@@ -257,7 +267,7 @@ def text_of(cell: Any) -> str | None:
 
 
 def _has_inexact(cells: Iterator[Any]) -> bool:
-    """True where a cell may be a whole number that a workbook does not hold exactly."""
+    """True if a cell may be a whole number that a workbook does not hold exactly."""
     numbers = [cell for cell in cells if type(cell) is float]
     return bool(numbers) and not -EXACT <= min(numbers) <= max(numbers) <= EXACT
 

@@ -1,1 +1,1 @@
-"""SQL databases: what all of them share, and a module for each that says how it differs."""
+"""SQL databases: common parts, and how each database differs."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Collection, Mapping, Sequence
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import Any, ClassVar
 
 import sqlalchemy as sa
 from sqlalchemy import exc
@@ -14,7 +14,7 @@ from sqlalchemy.engine.reflection import ObjectKind
 from kanal.connections.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
 from kanal.connections.errors import DatabaseError
 from kanal.connections.roles import Reads, lacks
-from kanal.connections.sql.load import AS_IT_IS
+from kanal.connections.sql.access import AS_IT_IS, SqlAccess
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
 from kanal.core.types import (
@@ -39,42 +39,39 @@ from kanal.core.types import (
     varchar,
 )
 
-if TYPE_CHECKING:
-    from kanal.connections.sql.database import SqlDatabase
-
 
 class Catalogue:
-    """What there is in a database. Asked once where nothing is expected to change; `forget_names` asks anew."""
+    """What there is in a database. Asked once if nothing is expected to change; `forget_names` asks again."""
 
-    #: The schemas of the server's own, where it has an information_schema.
+    #: The schemas of the server's own, if it has an information_schema.
     system_schemas: ClassVar[tuple[str, ...]] = ()
 
-    def __init__(self, database: SqlDatabase) -> None:
+    def __init__(self, database: SqlAccess) -> None:
         self.database = database
 
     def about(self) -> About:
-        """The server, as far as can be told; raises DatabaseError where it cannot be reached."""
+        """The server, as far as it is known; raises DatabaseError if it cannot be reached."""
         with self.database.errors(), self.database.connect() as connection:
             dialect = connection.dialect
             version = ".".join(str(part) for part in dialect.server_version_info or ())
             return About(dialect.name, version, dialect.driver)
 
     def rights(self, schema: str | None = None) -> list[Right]:
-        """What the user may do, as far as can be told."""
+        """What the user may do, as far as it is known."""
         del schema
         return []
 
     def table_rights(self, table: TableInfo) -> dict[str, bool]:
-        """Which of select, insert, update and delete the user may do to a table; empty where that cannot be told."""
+        """Which of select, insert, update and delete the user may do to a table; empty if that is not known."""
         rights = {right.name: right.granted for right in self.rights(table.schema)}
         return {name: granted for name, granted in rights.items() if name in ("select", "insert", "update", "delete")}
 
     def other_databases(self) -> list[str]:
-        """The databases that the server has, as far as can be told."""
+        """The databases of the server, as far as they are known."""
         return []
 
     def row_counts(self, schema: str | None, names: Sequence[str]) -> dict[str, RowCount]:
-        """How many rows tables have: counted, or estimated where counting is dear."""
+        """The numbers of rows of tables: counted, or estimated if counting takes long."""
         return {name: self.counted(schema, name) for name in names}
 
     def counted(self, schema: str | None, name: str) -> RowCount:
@@ -149,7 +146,7 @@ class Catalogue:
             return self._inspector.get_table_names(schema), self._inspector.get_view_names(schema)
 
     def other_schemas(self) -> dict[str, int]:
-        """The schemas that have tables, and how many, where the database can tell."""
+        """The schemas that have tables, and how many, if the database can tell."""
         if not self.system_schemas:
             return {}
         left_out = ", ".join(f"'{name}'" for name in self.system_schemas)
@@ -160,7 +157,7 @@ class Catalogue:
         return {row[0]: int(row[1]) for row in found}
 
     def forget_names(self) -> None:
-        """Ask anew for tables when they are next wanted, since some were made."""
+        """Ask again for tables when they are next wanted, since some were made."""
         self._names_of.clear()
         if "_inspector" in self.__dict__:
             self._inspector.clear_cache()
@@ -184,7 +181,7 @@ class Catalogue:
         )
 
     def describe(self, schema: str | None, table: str) -> TableInfo:
-        """A table or view; raises DatabaseError where there is none of that name."""
+        """A table or view; raises DatabaseError if there is none of that name."""
         name = self.find_table(schema, table)
         self.reflect(schema, [name])
         found = self._reflected[schema, name]
@@ -206,12 +203,12 @@ class Catalogue:
         return TableInfo(schema, name, columns, primary, tuple(unique), tuple(foreign), is_view)
 
     def has_table(self, schema: str | None, table: str) -> bool:
-        """True where there is a table or view of that name, regardless of case."""
+        """True if there is a table or view of that name, regardless of case."""
         names = self.table_names(schema)
         return table in names or table.casefold() in {name.casefold() for name in names}
 
     def comment(self, table: TableInfo) -> str | None:
-        """What the database was told of a table, for people."""
+        """The comment of a table."""
         with contextlib.suppress(exc.SQLAlchemyError, NotImplementedError):
             return self._inspector.get_table_comment(table.name, table.schema)["text"]
         return None
@@ -229,7 +226,7 @@ class Catalogue:
         integer = sql_type is not None and sql_type.family is Family.INTEGER
         return ColumnInfo(
             name=column["name"],
-            declared=self.type_text(column["type"]),
+            declared=self.database.type_text(column["type"]),
             type=sql_type,
             stored=self.stored_type(sql_type, column["type"]),
             loose=self.is_loose(sql_type),
@@ -259,13 +256,6 @@ class Catalogue:
         precision = getattr(declared, "precision", None)
         return precision if isinstance(precision, int) and isinstance(declared, sa.DateTime | sa.Time) else 6
 
-    def type_text(self, declared: Any) -> str:
-        """One of SQLAlchemy's types as this database writes it."""
-        try:
-            return str(declared.compile(dialect=self.database.engine.dialect))
-        except exc.CompileError:
-            return str(declared)
-
     def stored_type(self, sql_type: SqlType | None, declared: Any) -> SqlType:
         """The type in which the reader delivers a column's values."""
         del declared
@@ -277,7 +267,7 @@ class Catalogue:
         return False
 
     def sql_type(self, declared: Any) -> SqlType | None:
-        """Kanal's type for one of SQLAlchemy's, None where there is none."""
+        """Kanal's type for one of SQLAlchemy's, None if there is none."""
         for kind, make in _TYPES:
             if isinstance(declared, kind):
                 found: SqlType = make(declared) if callable(make) else make

@@ -3,26 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import sqlalchemy as sa
 from msgspec.structs import replace
 
-from kanal.connections.description import Constraint, ForeignKey, TableInfo
+from kanal.connections.description import Constraint, ForeignKey
 from kanal.connections.loading import RefusedRow
-
-if TYPE_CHECKING:
-    from kanal.connections.sql.stage import SqlStage
+from kanal.connections.sql.staged import StagedTable
 
 
 class Sieve:
     """Takes the rows out of a stage that break a constraint of the table that they are for.
 
-    Only what is certain is taken out: where a trigger may change rows first, or a constraint has to do with values that
+    Only what is certain is taken out: if a trigger may change rows first, or a constraint has to do with values that
     the stage does not have, nothing is.
     """
 
-    def __init__(self, stage: SqlStage) -> None:
+    def __init__(self, stage: StagedTable) -> None:
         self._stage = stage
         self._load = stage.load
         self._merging = stage.merging
@@ -157,30 +155,3 @@ def exists(table: Any, pairs: Iterable[tuple[str, str]], other: Any) -> Any:
     """The condition that a table has a row whose columns have the values of another's."""
     same = [table.c[name] == other.c[there] for name, there in pairs]
     return sa.exists(sa.select(sa.literal(1)).select_from(table).where(*same).correlate(other))
-
-
-def constraints_of(inspector: sa.Inspector, table: TableInfo) -> list[Constraint]:
-    """The constraints of a table, as SQLAlchemy finds them."""
-    place: dict[str, Any] = {"table_name": table.name, "schema": table.schema}
-    primary = inspector.get_pk_constraint(**place)
-    found = [Constraint(primary.get("name") or "PRIMARY", tuple(primary["constrained_columns"]))]
-    found += [Constraint(key["name"], tuple(key["column_names"])) for key in inspector.get_unique_constraints(**place)]
-    for index in inspector.get_indexes(**place):
-        names = index["column_names"]
-        if index["unique"] and None not in names and not index.get("expressions") and not _is_partial(index):
-            found.append(Constraint(index["name"], tuple(str(name) for name in names)))
-    once = {key.columns: key for key in reversed(found) if key.columns}
-    whole: list[Constraint] = list(reversed(once.values()))
-    for key in table.foreign_keys:
-        whole.append(Constraint(key.name, key.columns, foreign_key=key))
-    for check in inspector.get_check_constraints(**place):
-        if check["sqltext"]:
-            whole.append(Constraint(check["name"], (), condition=check["sqltext"]))
-    return whole
-
-
-def _is_partial(index: Any) -> bool:
-    options = index.get("dialect_options") or {}
-    return any(
-        str(name).endswith(("_where", "_length", "_nulls_not_distinct")) and value for name, value in options.items()
-    )

@@ -1,4 +1,4 @@
-"""Rows as PostgreSQL's COPY sends them in binary form, whose fields are looked at only where they are asked for.
+"""Rows as PostgreSQL's COPY sends them in binary form, whose fields are looked at only if they are asked for.
 
 The form is described in the manual of PostgreSQL under COPY, "Binary Format"; that of numeric in its source, numeric.c,
 numeric_send.
@@ -48,7 +48,7 @@ def _wrong_form(sql_type: SqlType) -> KanalError:
 
 
 def form_of(sql_type: SqlType) -> str | None:
-    """The form of a type's bytes, as NumPy names it; None where their number differs from row to row."""
+    """The form of a type's bytes, as NumPy names it; None if their number differs from row to row."""
     return _BY_NAME.get(sql_type.name) or _FORMS.get(sql_type.family)
 
 
@@ -66,7 +66,7 @@ def most_rows(size: int, stored: Sequence[SqlType]) -> int:
 class CopiedRows:
     """Rows of a COPY: a buffer, and where the first field of each row begins in it, behind the number of its fields.
 
-    From `free` on, the buffer may be used for what is laid out beside the rows.
+    From `free` on, the buffer may be used for what is laid out next to the rows.
     """
 
     def __init__(self, content: Bytes, starts: Places, stored: Sequence[SqlType], free: int | None = None) -> None:
@@ -85,8 +85,8 @@ class CopiedRows:
 
     @cached_property
     def _leading(self) -> tuple[list[int], NDArray[Any] | None]:
-        """Of the fields of fixed length that come first in each row: where each begins, and the last one ends, in all
-        rows, and their values side by side. None of them where a row has a NULL there."""
+        """Of the fields of fixed length that come first in each row: where each begins and where the last one ends, in
+        all rows, and their values side by side. None of them if a row has a NULL there."""
         forms = []
         for sql_type in self.stored:
             letters = form_of(sql_type)
@@ -109,7 +109,7 @@ class CopiedRows:
         return len(self._leading[0]) - 1
 
     def begins(self, field: int) -> Places:
-        """Where a field's length stands in each row; for the number of fields, where each row ends."""
+        """Where a field's length is in each row; for the number of fields, where each row ends."""
         if field <= self._fixed:
             return self.starts + self._leading[0][field]
         self._known = self._known or [self.begins(self._fixed)]
@@ -128,7 +128,7 @@ class CopiedRows:
         return self._sizes[field]
 
     def has_nulls(self, field: int) -> bool:
-        """True where a row has a NULL there."""
+        """True if a row has a NULL there."""
         return field >= self._fixed and bool((self.sizes(field) < 0).any())
 
     def take(self, rows: NDArray[np.intp]) -> CopiedRows:
@@ -150,7 +150,7 @@ class CopiedRows:
         return CopiedRows, (alone.content, alone.starts, alone.stored)
 
     def goes_on(self, field: int) -> bool:
-        """True where a field holds no value in any row that Kanal's type cannot hold."""
+        """True if a field holds no value in any row that Kanal's type cannot hold."""
         sql_type = self.stored[field]
         if sql_type.family is Family.DECIMAL:
             begin, sizes = self.begins(field), self.sizes(field)

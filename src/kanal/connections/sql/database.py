@@ -7,13 +7,12 @@ from __future__ import annotations
 
 import contextlib
 import json
-from collections.abc import Hashable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from functools import cached_property
-from typing import Any, ClassVar, cast
+from typing import Any, ClassVar
 
 import pyarrow as pa
 import sqlalchemy as sa
-from sqlalchemy import exc
 
 from kanal.connections.base import Column, Connection, OrdinarySource
 from kanal.connections.batches import fetched
@@ -22,13 +21,12 @@ from kanal.connections.loading import Load
 from kanal.connections.plain import whole_columns
 from kanal.connections.reading import Breaker, Reading, with_positions
 from kanal.connections.roles import Reads, Writes, lacks
+from kanal.connections.sql.access import SqlAccess
 from kanal.connections.sql.catalogue import Catalogue
 from kanal.connections.sql.ddl import TableDefinitions
 from kanal.connections.sql.journal import SqlJournal
-from kanal.connections.sql.load import SqlLoad
-from kanal.connections.sql.opening import SqlOpening
+from kanal.connections.sql.load import SqlLoad, sql_load
 from kanal.connections.sql.selects import Selects
-from kanal.connections.sql.statements import split_statements
 from kanal.core.faults import Fault
 from kanal.core.frame import SourceBatch
 from kanal.core.types import (
@@ -38,180 +36,85 @@ from kanal.core.types import (
 )
 
 
-class SqlDatabase(SqlOpening, OrdinarySource):
+class SqlDatabase(SqlAccess, OrdinarySource):
     """A named connection to a SQL database, with its tables and rows."""
 
-    #: True where a join of two whole tables is quick without an index of one.
-    joins_whole: ClassVar[bool] = False
-    #: True where rows of other tables may refer to rows that are missing, as long as they are there at the commit.
-    defers_references: ClassVar[bool] = False
-    #: True where what failed within a transaction can be undone by itself, to a savepoint.
-    has_savepoints: bool = True
     reads: ClassVar[frozenset[Reads]] = frozenset(Reads) - {Reads.SPLIT, Reads.SHARED, Reads.FILES}
+
     writes: ClassVar[frozenset[Writes]] = frozenset(Writes) - {
         Writes.FILES, Writes.PORTIONS, Writes.SWAP, Writes.REBUILD, Writes.STREAM,
     }  # fmt: skip
-    #: True where the columns of a table cannot have names that differ in case alone.
+
+    #: True if the columns of a table cannot have names that differ in case alone.
     folds_columns: ClassVar[bool] = False
-    #: True where a load that is not committed leaves nothing.
+
+    #: True if a load without commit leaves no traces.
     undoes: ClassVar[bool] = True
-
-    #: True where a reference is checked as each row comes, and not at the end of the statement as ISO SQL has it.
-    checks_each_row: ClassVar[bool] = False
-
-    #: The name by which its SQL is parted into statements, and SQLAlchemy's dialect by which statements become text.
-    sql_name: ClassVar[str | None] = None
-    sql_dialect: ClassVar[Any] = None
-
-    # --- its parts -------------------------------------------------------------------------------------------------
 
     @cached_property
     def catalogue(self) -> Catalogue:
-        """What there is."""
+        """Its tables."""
         return Catalogue(self)
 
     @cached_property
     def ddl(self) -> TableDefinitions:
-        """How tables are made."""
-        return TableDefinitions(self)
+        """How tables are created."""
+        return TableDefinitions(self, self.run_command)
 
     @cached_property
     def selects(self) -> Selects:
-        """How rows are asked for."""
+        """The SELECT statements of a database."""
         return Selects(self)
 
     @cached_property
     def journal(self) -> SqlJournal:
-        """What it remembers of the loads into it."""
+        """Its memory of the loads into it."""
         return SqlJournal(self)
 
-    def compiled(self, statement: Any) -> str:
-        """A statement made with SQLAlchemy as text."""
-        return str(statement.compile(dialect=self.dialect_of_text, compile_kwargs={"literal_binds": True}))
-
-    @property
-    def dialect(self) -> Any:
-        """SQLAlchemy's dialect, which knows how statements are written here."""
-        return self.engine.dialect if self.sql_dialect is None else self.sql_dialect
-
-    @cached_property
-    def dialect_of_text(self) -> Any:
-        """The same for statements that are run as text."""
-        if self.sql_dialect is not None:
-            return self.sql_dialect
-        known = self.engine.dialect
-        if getattr(known, "server_version_info", None) is None:
-            self.connect().close()  # by which it learns what the server can do
-        kind: Any = type(known)
-        # With the placeholders of some drivers, SQLAlchemy doubles each % of a name.
-        made = kind(paramstyle="named")
-        made.server_version_info = getattr(known, "server_version_info", None)
-        made.max_identifier_length = known.max_identifier_length
-        return made
-
-    def place_of(self, table: TableInfo) -> Hashable:
-        """What two descriptions of one table have in common."""
-        return self.identity, table.schema, table.name
-
     def has_parts(self, table: TableInfo) -> bool:
-        """True where rows of a table may be those of others too."""
+        """True if a table may share rows with other tables."""
         del table
         return False
 
     def overlaps(self, table: TableInfo, other: Connection, there: TableInfo) -> bool:
-        """True where rows of a table are rows of another's too."""
+        """True if a table shares rows with another one."""
         return self.place_of(table) == other.place_of(there)
-
-    def broken_constraint(self, error: BaseException) -> str | None:
-        """The name of the constraint that a refused row breaks, where the database tells."""
-        del error
-        return None
-
-    def refuses(self, error: exc.SQLAlchemyError) -> bool:
-        """True for an error by which the target refuses a row, and not the connection.
-
-        Drivers differ in what they call a broken constraint; what was not a row's fault is then refused for each row,
-        and the load given up with the database's words.
-        """
-        lost = isinstance(error, exc.OperationalError | exc.InterfaceError)
-        return isinstance(error, exc.DBAPIError) and not error.connection_invalidated and not lost
 
     def shares_lock_with(
         self, other: Connection, reading: Reading | None = None, table: TableInfo | None = None
     ) -> bool:
-        """True where reading from the one, or this reading from it, would hold up writing to a table of the other."""
+        """True if reading from this connection would block writing to a table of the other one."""
         del other, reading, table
         return False
 
-    def scalar(self, query: sa.Executable) -> Any:
-        """The one value that a query finds, None where there is none; outside of any load."""
-        found = self.found_by(query)
-        return found[0][0] if found else None
-
-    def found_by(self, query: sa.Executable) -> list[tuple[Any, ...]]:
-        """The rows that a query finds, outside of any load."""
-        with self.errors(), self.connect() as connection:
-            return [tuple(row) for row in connection.execute(query)]
-
-    def rows_of(self, sql: str, **values: Any) -> list[Any]:
-        """The rows that a question about the database itself finds."""
-        with self.errors(), self.connect() as connection:
-            return list(connection.execute(sa.text(sql), values))
-
-    def sa_table(self, table: TableInfo) -> sa.Table:
-        """SQLAlchemy's Table for a table, for composing statements."""
-        columns = [
-            sa.Column(
-                column.name,
-                column.dialect_type or sa.types.NullType(),
-                autoincrement=False,
-                info={"always": column.always},
-            )
-            for column in table.columns
-        ]
-        return sa.Table(table.name, sa.MetaData(), *columns, schema=table.schema)
-
-    def differs(self, column: ColumnInfo, left: Any, right: Any) -> sa.ColumnElement[bool]:
-        """The condition that two values of a column are not displayed alike; NULL is the same as NULL."""
-        pairs = zip(self.exact(column, left), self.exact(column, right), strict=True)
-        return sa.or_(*(one.is_distinct_from(other) for one, other in pairs))
-
-    def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
-        """Forms of a column's value that are equal in SQL only if the value is displayed alike, under any collation.
-
-        A dialect whose equality ignores a difference (case, blanks, the sign of zero) returns stricter forms.
-        """
-        del column
-        return [value]
-
     def can_undo(self, sql: str) -> bool:
-        """True where all that some SQL does is undone with the transaction that it runs in."""
+        """True if the transaction undoes everything that some SQL does."""
         del sql
         return True
 
     def refuses_table(self, table: TableInfo) -> tuple[str, str] | None:
-        """Why a table takes no rows, and what to do; None where it does."""
+        """Why a table takes no rows, and the remedy; None if it takes rows."""
         return (f'"{table.name}" is a view', "load the table behind it") if table.is_view else None
 
     def may_refuse_emptying(self, table: TableInfo) -> bool:
-        """True where rows of other tables may refer to this one's, so that it cannot be emptied first."""
+        """True if rows of other tables may refer to this one's, so that it cannot be emptied first."""
         return not self.defers_references and bool(self.catalogue.referring(table))
 
     def orders_exactly(self, column: ColumnInfo) -> bool:
-        """True where the order of a column's values tells all of them apart."""
+        """True if the order of a column distinguishes all of its values."""
         return self.selects.bytewise(sa.column(column.name)) is not None
 
     def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
-        """Values of a key column in a form in which two are equal just where the table's column holds them equal.
+        """Values of a key column in a form in which two are equal just if the table's column holds them equal.
 
-        Raises DatabaseError where that cannot be told.
+        Raises DatabaseError if that is not known.
         """
         del table, name
         return values
 
     @contextlib.contextmanager
     def snapshot(self, table: TableInfo, count: int) -> Iterator[list[Any]]:
-        """So many connections for `read` that see one and the same state of a table."""
+        """This many connections for `read` that see the same state of a table."""
         raise NotImplementedError
         yield
 
@@ -223,7 +126,7 @@ class SqlDatabase(SqlOpening, OrdinarySource):
 
     @contextlib.contextmanager
     def shared_snapshot(self, name: str) -> Iterator[Any]:
-        """A connection for `read` that sees the state of that name."""
+        """A connection for `read` that sees the state with this name."""
         raise NotImplementedError
         yield
 
@@ -238,7 +141,7 @@ class SqlDatabase(SqlOpening, OrdinarySource):
             return tuple(connection.execute(query).one())
 
     def drop_portions(self, table: TableInfo, prefix: str) -> list[str]:
-        """Drop the portions whose names begin so, in the place of a table; their names."""
+        """Drop the portions with this prefix, next to a table; their names."""
         self.catalogue.forget_names()
         names = [name for name in self.catalogue.table_names(table.schema) if name.startswith(prefix)]
         for name in names:
@@ -258,9 +161,6 @@ class SqlDatabase(SqlOpening, OrdinarySource):
     def end_session(self, session: str) -> None:
         """End a session of the server, as `SqlLoad.session` names it, if it is still there and may be ended."""
 
-    def break_off(self, driver: Any) -> None:
-        """Break off what a connection of the driver is doing, by way of another; nothing where the driver cannot."""
-
     @contextlib.contextmanager
     def read(
         self, reading: Reading, within: Load | None = None, breaker: Breaker | None = None, connection: Any = None
@@ -279,7 +179,7 @@ class SqlDatabase(SqlOpening, OrdinarySource):
         """Batches of a reading, as they come from the driver."""
         del connection, breaker
         types = {column.name: column.stored for column in reading.table.columns}
-        connecting = self.connect() if within is None else contextlib.nullcontext(cast(SqlLoad, within).connection)
+        connecting = self.connect() if within is None else contextlib.nullcontext(sql_load(within).connection)
         with self.errors(), connecting as connection:
             # For this statement alone: the options of a connection would hold for the rest of a transaction too.
             streaming = {"stream_results": True, "max_row_buffer": reading.batch_rows}
@@ -302,7 +202,7 @@ class SqlDatabase(SqlOpening, OrdinarySource):
         within: Load | None = None,
         breaker: Breaker | None = None,
     ) -> dict[str, Column]:
-        """Whole columns of a table, for a look-up, each with the faults of values that are none of its type."""
+        """Whole columns of a table, for a look-up, each with the faults of values that are not of its type."""
         return whole_columns(self, table, columns, within, breaker)
 
     def files_to_write(
@@ -328,11 +228,7 @@ class SqlDatabase(SqlOpening, OrdinarySource):
 
     def new_load(self) -> SqlLoad:
         """A transaction that has begun."""
-        return SqlLoad(self)
-
-    def statements(self, sql: str) -> list[str]:
-        """The statements of a command, as they are to be run one after the other."""
-        return split_statements(sql, self.sql_name)
+        return SqlLoad(self, self.catalogue, self)
 
     def run_command(self, sql: str) -> int:
         """Run the statements of a command in one transaction; the number of rows that they changed."""
@@ -347,7 +243,7 @@ _FETCHED = 10
 
 
 def _array(values: Sequence[Any], sql_type: SqlType) -> pa.Array:
-    """Python values of a driver as an array of the type; as text where they do not agree with it."""
+    """Python values of a driver as an array of the type; as text if they do not agree with it."""
     if sql_type == TEXT and any(isinstance(value, dict | list) for value in values):
         values = [json.dumps(v, ensure_ascii=False) if isinstance(v, dict | list) else v for v in values]
     try:

@@ -4,19 +4,17 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import Any, ClassVar
 
 import sqlalchemy as sa
 from msgspec.structs import replace
 
 from kanal.connections.defaults import DefaultValue
 from kanal.connections.description import ColumnInfo, ForeignKey, TableInfo
+from kanal.connections.sql.access import SqlAccess
 from kanal.core.types import BIGINT, Family, SqlType
 
-if TYPE_CHECKING:
-    from kanal.connections.sql.database import SqlDatabase
-
-#: What SQLAlchemy lays out, apart from what stands in quotes.
+#: What SQLAlchemy lays out, apart from what is in quotes.
 _OUTSIDE_OF_QUOTES = re.compile(r"""("(?:[^"]|"")*"|`(?:[^`]|``)*`|'(?:[^']|'')*'|\[[^\]]*\])|\t|[ \t]*\n""")
 
 #: What makes the type of a column, by the SQL type's name.
@@ -54,20 +52,19 @@ def _text(value: str) -> str:
 
 
 class TableDefinitions:
-    """How tables are made."""
+    """How tables are created."""
 
-    def __init__(self, database: SqlDatabase) -> None:
+    def __init__(self, database: SqlAccess, run_command: Callable[[str], int]) -> None:
         self.database = database
+        self._run_command = run_command
 
     def new_column(self, name: str, sql_type: SqlType, nullable: bool, in_key: bool) -> ColumnInfo:
-        """A column of a table to be made, of a type that holds every value of a SQL type."""
+        """A column of a table to be created, with a type that holds every value of a SQL type."""
         declared = self.column_type(sql_type, in_key)
-        return ColumnInfo(
-            name, self.database.catalogue.type_text(declared), sql_type, sql_type, nullable, dialect_type=declared
-        )
+        return ColumnInfo(name, self.database.type_text(declared), sql_type, sql_type, nullable, dialect_type=declared)
 
     def numbered(self, column: ColumnInfo) -> ColumnInfo:
-        """A column to be made, which numbers rows by itself."""
+        """A column to be created, which numbers rows by itself."""
         return replace(column, numbered=True)
 
     def surrogate(self, table: str, name: str) -> ColumnInfo:
@@ -85,7 +82,7 @@ class TableDefinitions:
         return _MADE[sql_type.name]()
 
     def sa_new_table(self, table: TableInfo) -> sa.Table:
-        """SQLAlchemy's Table for a table to be made, with its keys and references."""
+        """SQLAlchemy's Table for a table to be created, with its keys and references."""
         columns = [
             sa.Column(
                 column.name,
@@ -116,7 +113,7 @@ class TableDefinitions:
         return sa.Table(table.name, metadata, *columns, *keys, schema=table.schema, comment=table.comment)
 
     def create(self, table: TableInfo) -> None:
-        """Make a table with what belongs to it; all or nothing, where the database can."""
+        """Create a table with its indexes and comments; all or nothing, if the database can."""
         self.define(self.definitions(table))
 
     def definitions(self, table: TableInfo) -> list[str]:
@@ -129,7 +126,7 @@ class TableDefinitions:
         return statements + [self.definition(sa.schema.CreateIndex(index)) for index in indexes] + self.comments(made)
 
     def comments(self, made: sa.Table) -> list[str]:
-        """The SQL that tells the database what a table and its columns are, where the table's own does not."""
+        """The SQL that tells the database what a table and its columns are, if the table's own does not."""
         if not self.comments_apart:
             return []
         told = [sa.schema.SetTableComment(made)] if made.comment else []
@@ -137,7 +134,7 @@ class TableDefinitions:
         return [self.definition(each) for each in (*told, *columns)]
 
     def default(self, column: ColumnInfo, value: DefaultValue) -> str | None:
-        """A default as this database writes it for a column; None where it has none such."""
+        """A default as this database writes it for a column; None if it has none such."""
         family = column.type.family if column.type is not None else None
         if value.moment is not None:
             return value.moment if family in _MOMENTS[value.moment] else None
@@ -149,23 +146,23 @@ class TableDefinitions:
             return text if re.fullmatch(r"-?[0-9]+(\.[0-9]+)?([eE][+-]?[0-9]+)?", text) else None
         return _text(text)
 
-    #: True where comments are statements of their own, and where definitions can be undone together.
+    #: True if comments are statements of their own, and where definitions can be undone together.
     comments_apart: ClassVar[bool] = False
     in_one_transaction: ClassVar[bool] = False
-    #: True where columns number rows as ISO SQL has it.
+    #: True if columns number rows as ISO SQL has it.
     has_identity: ClassVar[bool] = False
 
-    #: True where a table may refer to one that is not there yet.
+    #: True if a table may refer to one that is not there yet.
     refers_forward: ClassVar[bool] = False
 
     def reference(self, table: TableInfo, key: ForeignKey) -> str:
-        """The SQL that has a table refer to another."""
+        """The SQL that adds a foreign key to a table."""
         made = self.sa_new_table(replace(table, foreign_keys=(key,), indexes=()))
         (constraint,) = made.foreign_key_constraints
         return self.definition(sa.schema.AddConstraint(constraint))
 
     def refer(self, table: TableInfo, key: ForeignKey) -> None:
-        """Have a table refer to another."""
+        """Add a foreign key to a table."""
         self.define([self.reference(table, key)])
 
     def definition(self, made: Any) -> str:
@@ -174,7 +171,7 @@ class TableDefinitions:
         return _OUTSIDE_OF_QUOTES.sub(lambda found: found[1] or ("    " if found[0] == "\t" else "\n"), text)
 
     def alteration(self, table: TableInfo, column: ColumnInfo) -> str | None:
-        """The SQL that gives a table's column the type of another; None where that cannot be done in place."""
+        """The SQL that gives a table's column the type of another; None if that cannot be done in place."""
         quote_name = self.database.engine.dialect.identifier_preparer
         place, name = quote_name.format_table(self.database.sa_table(table)), quote_name.quote(column.name)
         return f"ALTER TABLE {place} ALTER COLUMN {name} TYPE {column.declared}"
@@ -186,6 +183,6 @@ class TableDefinitions:
         return f"ALTER TABLE {place} ADD COLUMN {name} {column.declared}"
 
     def define(self, statements: Sequence[str]) -> None:
-        """Make a table with what belongs to it; all or nothing, where the database can."""
+        """Create a table with its indexes and comments; all or nothing, if the database can."""
         for statement in [";\n".join(statements)] if self.in_one_transaction else statements:
-            self.database.run_command(statement)
+            self._run_command(statement)

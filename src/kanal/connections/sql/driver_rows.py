@@ -9,24 +9,20 @@ from typing import Any
 import pyarrow as pa
 import sqlalchemy as sa
 
-from kanal.connections.sql.load import SqlLoad
+from kanal.connections.loading import RefusedRow
+from kanal.connections.sql.writer import TableWriter
 
 #: Placeholders of one statement, of which some servers take no more.
 _PLACEHOLDERS = 2_000
 
 
-class DriverRowsLoad(SqlLoad):
-    """A transaction whose values go to the driver untouched by SQLAlchemy's types."""
+class DriverRowsWriter(TableWriter):
+    """Writes values that go to the driver untouched by SQLAlchemy's types."""
 
-    def rows_at_once(self, table: sa.Table, names: Sequence[str]) -> int:
+    def rows_at_once(self, names: Sequence[str]) -> int:
         """The rows of one statement."""
-        del table, names
+        del names
         return 1
-
-    def encode_into(self, table: sa.Table, rows: pa.RecordBatch) -> Any:
-        columns = [self.driver_values(table.c[name], values)
-                   for name, values in zip(rows.schema.names, rows.columns, strict=True)]  # fmt: skip
-        return rows.schema.names, list(zip(*columns, strict=True))
 
     def driver_values(self, column: sa.Column[Any], values: pa.Array) -> list[Any]:
         """The values of a column as the driver takes them."""
@@ -34,21 +30,29 @@ class DriverRowsLoad(SqlLoad):
         found: list[Any] = values.to_pylist()
         return found
 
-    def insert_into(self, table: sa.Table, encoded: Any) -> None:
+    def encode(self, rows: pa.RecordBatch) -> Any:
+        columns = [self.driver_values(self.table.c[name], values)
+                   for name, values in zip(rows.schema.names, rows.columns, strict=True)]  # fmt: skip
+        return rows.schema.names, list(zip(*columns, strict=True))
+
+    def insert(self, encoded: Any) -> Sequence[RefusedRow]:
         names, rows = encoded
-        together = max(1, min(self.rows_at_once(table, names), _PLACEHOLDERS // max(1, len(names))))
+        together = max(1, min(self.rows_at_once(names), _PLACEHOLDERS // max(1, len(names))))
         whole = len(rows) - len(rows) % together
-        with self.all_or_nothing():
+        connection = self.transaction.connection
+        with self.transaction.all_or_nothing():
             if whole and together > 1:
                 parts = [tuple(chain.from_iterable(rows[n : n + together])) for n in range(0, whole, together)]
-                self.connection.exec_driver_sql(self.insert_text(table, names, together), parts)
+                connection.exec_driver_sql(self._insert_text(names, together), parts)
                 rows = rows[whole:]
             if rows:
-                self.connection.exec_driver_sql(self.insert_text(table, names, 1), rows)
+                connection.exec_driver_sql(self._insert_text(names, 1), rows)
+        return ()
 
-    def insert_text(self, table: sa.Table, names: Sequence[str], rows: int) -> str:
-        """The statement that inserts so many rows, with the driver's placeholders."""
-        quote, style = self.database.dialect.identifier_preparer, self.database.dialect.paramstyle
+    def _insert_text(self, names: Sequence[str], rows: int) -> str:
+        """The statement that inserts this many rows, with the driver's placeholders."""
+        dialect, table = self.transaction.database.dialect, self.table
+        quote, style = dialect.identifier_preparer, dialect.paramstyle
         # A name of the table's own knows whether it must be quoted; one of the rows' does not.
         columns = ", ".join(quote.quote(table.c[name].name) for name in names)
         if style not in ("qmark", "numeric"):

@@ -14,18 +14,19 @@ from msgspec.structs import replace
 
 from kanal.connections.batches import rebatched
 from kanal.connections.description import ColumnInfo, Constraint, TableInfo
-from kanal.connections.errors import DatabaseError, RowsRefused
-from kanal.connections.loading import Load
+from kanal.connections.errors import RowsRefused
+from kanal.connections.loading import Load, RefusedRow
 from kanal.connections.misfits import DAY, beyond_years, bounds_of_years
 from kanal.connections.reading import Breaker, Reading
 from kanal.connections.roles import Writes
 from kanal.connections.sql.ddl import TableDefinitions
+from kanal.connections.sql.duckdb_access import DuckDBAccess
 from kanal.connections.sql.duckdb_catalogue import DuckDBCatalogue
-from kanal.connections.sql.duckdb_dialect import DuckDBConnection
 from kanal.connections.sql.file_database import FileDatabase
-from kanal.connections.sql.load import SqlLoad
+from kanal.connections.sql.load import SqlLoad, sql_load
 from kanal.connections.sql.named_type import NamedType
 from kanal.connections.sql.selects import Selects
+from kanal.connections.sql.writer import TableWriter
 from kanal.core.arrays import valid_mask
 from kanal.core.frame import SourceBatch, Strays
 from kanal.core.types import BIGINT, Family, SqlType
@@ -85,11 +86,56 @@ class DuckDBSelects(Selects):
         return sa.collate(column, "C")  # whatever the column's collation
 
 
+class DuckDBWriter(TableWriter):
+    """Writes rows as an Arrow table that the engine reads."""
+
+    transaction: DuckDBLoad
+
+    def encode(self, rows: pa.RecordBatch) -> Any:
+        return pa.Table.from_batches([rows])
+
+    def insert(self, encoded: Any) -> Sequence[RefusedRow]:
+        quote = self.transaction.database.dialect.identifier_preparer
+        names = encoded.schema.names
+        columns = ", ".join(quote.quote(name) for name in names)
+        driver = self.transaction.driver
+        driver.register(_ROWS, encoded)
+        try:
+            self._check_values(encoded)
+            with self.transaction.all_or_nothing():
+                self.transaction.connection.exec_driver_sql(
+                    f"INSERT INTO {quote.format_table(self.table)} ({columns}) SELECT {columns} FROM {_ROWS}"
+                )
+        finally:
+            driver.unregister(_ROWS)
+        return ()
+
+    def _check_values(self, rows: pa.Table) -> None:
+        """Raise RowsRefused for a value that is not of its column's type, of those that DuckDB only can judge."""
+        quote = self.transaction.database.dialect.identifier_preparer.quote
+        for name in rows.schema.names:
+            declared = getattr(self.table.c[name].type, "text", "VARCHAR")
+            if declared in _CERTAIN or declared.startswith("DECIMAL"):
+                continue
+            column = quote(name)
+            bad = self.transaction.database.ask(
+                self.transaction.driver,
+                f"SELECT CAST({column} AS VARCHAR) FROM {_ROWS} "
+                f"WHERE {column} IS NOT NULL AND TRY_CAST({column} AS {declared}) IS NULL LIMIT 1",
+            )
+            if bad:
+                raise RowsRefused(f'column {name}: "{bad[0][0]}" is no {declared}')
+
+
 class DuckDBLoad(SqlLoad):
     """A transaction into which rows go as Arrow arrays. It does not outlive an error, so what the table would refuse is
     found before."""
 
-    database: DuckDB
+    database: DuckDBAccess
+    catalogue: DuckDBCatalogue
+
+    def writer_of(self, table: sa.Table) -> DuckDBWriter:
+        return DuckDBWriter(self, table)
 
     def begin(self) -> None:
         super().begin()
@@ -100,48 +146,13 @@ class DuckDBLoad(SqlLoad):
         """The driver's connection."""
         return cast(Any, self.connection.connection.driver_connection).driver
 
-    def encode_into(self, table: sa.Table, rows: pa.RecordBatch) -> Any:
-        del table
-        return pa.Table.from_batches([rows])
-
-    def insert_into(self, table: sa.Table, encoded: Any) -> None:
-        quote = self.database.dialect.identifier_preparer
-        names = encoded.schema.names
-        columns = ", ".join(quote.quote(name) for name in names)
-        driver = self.driver
-        driver.register(_ROWS, encoded)
-        try:
-            self._check_values(table, encoded)
-            with self.all_or_nothing():
-                self.connection.exec_driver_sql(
-                    f"INSERT INTO {quote.format_table(table)} ({columns}) SELECT {columns} FROM {_ROWS}"
-                )
-        finally:
-            driver.unregister(_ROWS)
-
-    def _check_values(self, table: sa.Table, rows: pa.Table) -> None:
-        """Raise RowsRefused for a value that is none of its column's type, of those that DuckDB alone can judge."""
-        quote = self.database.dialect.identifier_preparer.quote
-        for name in rows.schema.names:
-            declared = getattr(table.c[name].type, "text", "VARCHAR")
-            if declared in _CERTAIN or declared.startswith("DECIMAL"):
-                continue
-            column = quote(name)
-            bad = self.database.ask(
-                self.driver,
-                f"SELECT CAST({column} AS VARCHAR) FROM {_ROWS} "
-                f"WHERE {column} IS NOT NULL AND TRY_CAST({column} AS {declared}) IS NULL LIMIT 1",
-            )
-            if bad:
-                raise RowsRefused(f'column {name}: "{bad[0][0]}" is no {declared}')
-
     def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
         return super().create_stage(table, columns, (), name)
 
     def constraints(self, table: TableInfo) -> list[Constraint]:
         place = table.schema, table.name
         if place not in self._constraints:
-            self._constraints[place] = self.database.catalogue.constraints(*place)
+            self._constraints[place] = self.catalogue.constraints(*place)
         return self._constraints[place]
 
     def has_triggers(self, table: TableInfo) -> bool:
@@ -149,10 +160,10 @@ class DuckDBLoad(SqlLoad):
 
     def can_empty(self, table: TableInfo) -> bool:
         # A row to which another refers cannot go in the same transaction as that other (DuckDB's manual, "Indexes").
-        return not self.database.catalogue.referring(table)
+        return not self.catalogue.referring(table)
 
     def can_run(self, query: Any) -> bool:
-        # To try would be the end of the transaction where it fails; then the step fails.
+        # To try would be the end of the transaction if it fails; then the step fails.
         del query
         return True
 
@@ -160,18 +171,10 @@ class DuckDBLoad(SqlLoad):
         self.driver.interrupt()
 
 
-class DuckDB(FileDatabase):
+class DuckDB(DuckDBAccess, FileDatabase):
     """A DuckDB file."""
 
-    kind = "DuckDB"
-    ending = "duckdb"
-    mark = b"DUCK"
-    mark_at = 8
-    extra = "kanal[duckdb]"
-    sql_name = "duckdb"
     folds_columns = True
-    has_savepoints = False
-    checks_each_row = True
     writes = FileDatabase.writes - {Writes.UNLINK}
 
     @cached_property
@@ -180,59 +183,11 @@ class DuckDB(FileDatabase):
 
     @cached_property
     def ddl(self) -> DuckDBTableDefinitions:
-        return DuckDBTableDefinitions(self)
+        return DuckDBTableDefinitions(self, self.run_command)
 
     @cached_property
     def selects(self) -> DuckDBSelects:
         return DuckDBSelects(self)
-
-    @cached_property
-    def engine(self) -> sa.Engine:
-        try:
-            import duckdb
-        except ImportError:
-            raise DatabaseError(
-                f"connection {self.name}: the driver duckdb is not installed", f"install {self.extra}"
-            ) from None
-        del duckdb
-        return sa.create_engine(sa.URL.create("duckdb"), creator=self._connected, poolclass=sa.NullPool)
-
-    @cached_property
-    def _file(self) -> Any:
-        """The open file, whose connections are all of one process."""
-        import duckdb
-
-        if not self.missing_file:
-            self.check_file()
-        try:
-            return duckdb.connect(str(self.path), config={name: str(value) for name, value in self.url.query.items()})
-        except duckdb.Error as error:
-            words = " ".join(str(error).split())
-            if "lock" in words:
-                remedy = "another process has it open, and DuckDB lets one process write: try again when it has ended"
-                raise DatabaseError(f"connection {self.name} ({self.path}): {words}", remedy, passing=True) from None
-            raise DatabaseError(f"connection {self.name} ({self.path}): {words}", "correct the URL") from None
-
-    def _connected(self) -> DuckDBConnection:
-        driver = self._file.cursor()
-        driver.execute("SET TimeZone = 'UTC'")
-        return DuckDBConnection(driver)
-
-    def ask(self, driver: Any, sql: str) -> list[Any]:
-        """The rows that a question of the driver's own finds."""
-        import duckdb
-
-        try:
-            found: list[Any] = driver.execute(sql).fetchall()
-        except duckdb.Error as error:
-            raise self.failed(str(error)) from None
-        return found
-
-    def dispose(self) -> None:
-        super().dispose()
-        if "_file" in self.__dict__:
-            self._file.close()
-            del self.__dict__["_file"]
 
     @contextlib.contextmanager
     def _rows(
@@ -241,7 +196,7 @@ class DuckDB(FileDatabase):
         import duckdb
 
         sql = self.compiled(self.selects.selection(reading))
-        given = connection if within is None else cast(SqlLoad, within).connection
+        given = connection if within is None else sql_load(within).connection
         connecting = self.connect() if given is None else contextlib.nullcontext(given)
         types = {column.name: column.stored for column in reading.table.columns}
         with connecting as connected, contextlib.ExitStack() as stack:
@@ -259,15 +214,8 @@ class DuckDB(FileDatabase):
 
             yield batches()
 
-    def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
-        family = None if column.type is None else column.type.family
-        if family not in (Family.TEXT, Family.INTERVAL, Family.JSON, None):
-            return [value]  # also of a zero, whose sign no UPDATE would change
-        # Equality ignores the units of an interval and the differences that the column's collation ignores.
-        return [sa.collate(sa.cast(value, NamedType("VARCHAR")), "C")]
-
     def new_load(self) -> SqlLoad:
-        return DuckDBLoad(self)
+        return DuckDBLoad(self, self.catalogue, self)
 
 
 def _reader(result: Any, rows: int) -> Any:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import sqlglot
 from msgspec.structs import replace
@@ -12,12 +12,10 @@ from sqlglot import exp
 from kanal.connections.description import About, ColumnInfo, Constraint, ForeignKey, RowCount, TableInfo
 from kanal.connections.errors import DatabaseError
 from kanal.connections.sql.catalogue import Catalogue
+from kanal.connections.sql.duckdb_access import DuckDBAccess
 from kanal.connections.sql.named_type import NamedType
 from kanal.core.errors import KanalError
 from kanal.core.types import BIGINT, INTEGER, REAL, SMALLINT, TEXT, TIMESTAMP, UUID, SqlType, decimal, parse_type
-
-if TYPE_CHECKING:
-    from kanal.connections.sql.duckdb import DuckDB
 
 #: Types that have other names elsewhere, or another meaning.
 _NAMED = {
@@ -39,7 +37,7 @@ _AS_TEXT = {
 
 
 def sql_type_of(declared: str) -> SqlType | None:
-    """Kanal's type for one of DuckDB's; None where it has none like it."""
+    """Kanal's type for one of DuckDB's; None if it has none like it."""
     if declared in _NAMED:
         return _NAMED[declared]
     if declared in _AS_TEXT:
@@ -73,7 +71,7 @@ def _described(row: Any, primary: tuple[str, ...], generated: bool) -> ColumnInf
 class DuckDBCatalogue(Catalogue):
     """The catalogue of a DuckDB file."""
 
-    database: DuckDB
+    database: DuckDBAccess
     system_schemas = ("information_schema", "pg_catalog")
 
     def about(self) -> About:

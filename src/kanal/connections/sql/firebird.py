@@ -19,7 +19,7 @@ from kanal.connections.misfits import too_fine
 from kanal.connections.sql.catalogue import Catalogue
 from kanal.connections.sql.database import SqlDatabase
 from kanal.connections.sql.ddl import TableDefinitions
-from kanal.connections.sql.driver_rows import DriverRowsLoad
+from kanal.connections.sql.driver_rows import DriverRowsWriter
 from kanal.connections.sql.joined_update import MergedUpdate
 from kanal.connections.sql.load import SqlLoad
 from kanal.connections.sql.named_type import NamedType
@@ -94,8 +94,46 @@ class FirebirdSelects(Selects):
         return str(self.database.dialect.identifier_preparer.quote(name))
 
 
-class FirebirdLoad(DriverRowsLoad):
+class FirebirdWriter(DriverRowsWriter):
+    """Writes several rows by one statement."""
+
+    def rows_at_once(self, names: Sequence[str]) -> int:
+        # What is sent with one statement has to fit into 64 KB, counted as if each text were as long as it may be.
+        widths = [4 * (getattr(self.table.c[name].type, "length", None) or 0) + 16 for name in names]
+        return max(1, min(_ROWS, _MESSAGE // sum(widths)))
+
+    def _insert_text(self, names: Sequence[str], rows: int) -> str:
+        if rows == 1:
+            return super()._insert_text(names, rows)
+        # Each statement is a round trip, so a block inserts several rows.
+        quote = self.transaction.database.dialect.identifier_preparer
+        place, columns = quote.format_table(self.table), [quote.quote(self.table.c[name].name) for name in names]
+        named = [[f"p{row}_{column}" for column in range(len(names))] for row in range(rows)]
+        given = ", ".join(
+            f"{name} TYPE OF COLUMN {place}.{column} = ?"
+            for row in named
+            for name, column in zip(row, columns, strict=True)
+        )
+        listed = ", ".join(columns)
+        body = " ".join(
+            f"INSERT INTO {place} ({listed}) VALUES ({', '.join(f':{one}' for one in row)});" for row in named
+        )
+        return f"EXECUTE BLOCK ({given}) AS BEGIN {body} END"
+
+    def driver_values(self, column: sa.Column[Any], values: pa.Array) -> list[Any]:
+        # As dates, the driver takes none before 1858; as texts with four decimals, the server takes all.
+        if pa.types.is_timestamp(values.type):
+            return cast("list[Any]", pc.utf8_slice_codeunits(values.cast(pa.string()), 0, 24).to_pylist())
+        if pa.types.is_time(values.type):
+            return cast("list[Any]", pc.utf8_slice_codeunits(values.cast(pa.string()), 0, 13).to_pylist())
+        return super().driver_values(column, values)
+
+
+class FirebirdLoad(SqlLoad):
     """A transaction in which rows wait for a merge in global temporary tables, which are Firebird's only ones."""
+
+    def writer_of(self, table: sa.Table) -> FirebirdWriter:
+        return FirebirdWriter(self, table)
 
     def begin(self) -> None:
         self._stages: list[str] = []
@@ -119,37 +157,6 @@ class FirebirdLoad(DriverRowsLoad):
     def _counted(self, statement: Any) -> int:
         rows = super()._counted(statement)
         return self._merged if isinstance(statement, MergedUpdate) else rows
-
-    def rows_at_once(self, table: sa.Table, names: Sequence[str]) -> int:
-        # What is sent with one statement has to fit into 64 KB, counted as if each text were as long as it may be.
-        widths = [4 * (getattr(table.c[name].type, "length", None) or 0) + 16 for name in names]
-        return max(1, min(_ROWS, _MESSAGE // sum(widths)))
-
-    def insert_text(self, table: sa.Table, names: Sequence[str], rows: int) -> str:
-        if rows == 1:
-            return super().insert_text(table, names, rows)
-        # Each statement is a round trip, so a block inserts several rows.
-        quote = self.database.dialect.identifier_preparer
-        place, columns = quote.format_table(table), [quote.quote(table.c[name].name) for name in names]
-        named = [[f"p{row}_{column}" for column in range(len(names))] for row in range(rows)]
-        given = ", ".join(
-            f"{name} TYPE OF COLUMN {place}.{column} = ?"
-            for row in named
-            for name, column in zip(row, columns, strict=True)
-        )
-        listed = ", ".join(columns)
-        body = " ".join(
-            f"INSERT INTO {place} ({listed}) VALUES ({', '.join(f':{one}' for one in row)});" for row in named
-        )
-        return f"EXECUTE BLOCK ({given}) AS BEGIN {body} END"
-
-    def driver_values(self, column: sa.Column[Any], values: pa.Array) -> list[Any]:
-        # As dates, the driver takes none before 1858; as texts with four decimals, the server takes all.
-        if pa.types.is_timestamp(values.type):
-            return cast("list[Any]", pc.utf8_slice_codeunits(values.cast(pa.string()), 0, 24).to_pylist())
-        if pa.types.is_time(values.type):
-            return cast("list[Any]", pc.utf8_slice_codeunits(values.cast(pa.string()), 0, 13).to_pylist())
-        return super().driver_values(column, values)
 
     def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
         stage = self.stage_table(table, columns, f"kanal_{uuid.uuid4().hex[:20]}")
@@ -200,7 +207,7 @@ class Firebird(SqlDatabase):
 
     @cached_property
     def ddl(self) -> FirebirdTableDefinitions:
-        return FirebirdTableDefinitions(self)
+        return FirebirdTableDefinitions(self, self.run_command)
 
     @cached_property
     def selects(self) -> FirebirdSelects:
@@ -227,4 +234,4 @@ class Firebird(SqlDatabase):
         return [sa.cast(value, NamedType(octets))]
 
     def new_load(self) -> SqlLoad:
-        return FirebirdLoad(self)
+        return FirebirdLoad(self, self.catalogue, self)

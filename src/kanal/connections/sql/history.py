@@ -7,21 +7,19 @@ stage are changes: what a row was from a moment on.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import sqlalchemy as sa
 
 from kanal.connections.loading import Written
 from kanal.connections.sql.joined_update import joined_update
-
-if TYPE_CHECKING:
-    from kanal.connections.sql.stage import SqlStage
+from kanal.connections.sql.staged import StagedTable
 
 
 class Versions:
     """The changes of a stage, those with some numbers, and the versions of the target."""
 
-    def __init__(self, stage: SqlStage, changes: sa.Table, ends: sa.Table, part: range | None) -> None:
+    def __init__(self, stage: StagedTable, changes: sa.Table, ends: sa.Table, part: range | None) -> None:
         history = stage.merging.history
         assert history is not None
         self._load = stage.load
@@ -89,33 +87,23 @@ class Versions:
         begins, ends, at = version.c[self._from], version.c[self._until], self._stage.c[self._from]
         return [*self._same(version, self._stage), begins < at, sa.or_(ends.is_(None), ends > at)]
 
-    def _exists(self, table: Any, conditions: list[Any], *outer: Any) -> Any:
-        return sa.exists(sa.select(sa.literal(1)).select_from(table).where(*conditions).correlate(*outer))
-
     def _of_changed(self, version: Any) -> Any:
         """The condition that a version is one of a key that changes."""
         changes = self._stage.alias("kanal_changes")
-        return self._exists(changes, [*self._same(changes, version)], version)
+        return _exists(changes, [*self._same(changes, version)], version)
 
     def _values(self, until: Any) -> dict[str, Any]:
         """What a version has that ends at a moment, or goes on."""
         values = {self._until: until}
         if self._current is not None:
             flag = sa.case((until.is_(None), sa.true()), else_=sa.false())
-            values[self._current] = self._flag(flag)
+            values[self._current] = _flag(self._target.c[str(self._current)], flag)
         return values
-
-    def _flag(self, condition: Any) -> Any:
-        """A truth as the column of the current version has it."""
-        column = self._target.c[str(self._current)]
-        if isinstance(column.type, sa.Integer | sa.Numeric) and not isinstance(column.type, sa.Boolean):
-            return sa.case((condition, sa.literal_column("1")), else_=sa.literal_column("0"))
-        return condition
 
     # --- statements ------------------------------------------------------------------------------------------------
 
     def _all_at_the_end(self) -> bool:
-        """True where each key has one change, which comes after all of its versions."""
+        """True if each key has one change, which comes after all of its versions."""
         if not self._of_one_moment:
             return False
         version, at = self._target.alias("kanal_version"), self._stage.c[self._from]
@@ -139,9 +127,9 @@ class Versions:
         gone = [*self._same(version, self._stage), version.c[self._until] > at]
         after = [*self._same(later, self._stage), later.c[self._from] > at]
         chosen = (
-            self._exists(version, gone, self._stage),
-            ~self._exists(version, is_open, self._stage),
-            ~self._exists(later, after, self._stage),
+            _exists(version, gone, self._stage),
+            ~_exists(version, is_open, self._stage),
+            ~_exists(later, after, self._stage),
         )
         now = sa.select(moment.c[self._from]).scalar_subquery()
         if self._load.attempt(self._stage.update().values({self._from: now}).where(*chosen))[0]:
@@ -151,14 +139,14 @@ class Versions:
         """End the current versions of the keys that change."""
         values: dict[str, Any] = {self._until: self._stage.c[self._from]}
         if self._current is not None:
-            values[self._current] = self._flag(sa.false())
+            values[self._current] = _flag(self._target.c[str(self._current)], sa.false())
         return self._update(self._target, self._stage, values, [], self._target.c[self._until].is_(None))
 
     def _insert_current(self) -> Any:
         """Insert the changes as the current versions."""
         values: dict[str, Any] = {self._until: sa.null()}
         if self._current is not None:
-            values[self._current] = self._flag(sa.true())
+            values[self._current] = _flag(self._target.c[str(self._current)], sa.true())
         rows = sa.select(*(self._stage.c[name] for name in self._columns), *(v.label(n) for n, v in values.items()))
         return self._load.insert_select(self._target, [*self._columns, *values], rows)
 
@@ -182,12 +170,12 @@ class Versions:
         """The condition that a change is the last of its key."""
         later = self._stage.alias("kanal_later")
         after = [*self._same(later, self._stage), later.c[self._from] > self._stage.c[self._from]]
-        return ~self._exists(later, [*after], self._stage)
+        return ~_exists(later, [*after], self._stage)
 
     def _not_outdated(self) -> Any:
         version = self._target.alias("kanal_newer")
         newer = [*self._same(version, self._stage), version.c[self._from] > self._stage.c[self._from]]
-        return ~self._exists(version, newer, self._stage)
+        return ~_exists(version, newer, self._stage)
 
     def _overwrite(self) -> Any:
         """Give all versions of a key the columns of its last change that are not kept as they were."""
@@ -200,16 +188,16 @@ class Versions:
         """Give all changes of a key the overwritten columns of its last."""
         last, later = self._stage.alias("kanal_last"), self._stage.alias("kanal_later")
         after = [*self._same(later, last), later.c[self._from] > last.c[self._from]]
-        return self._take_over(last, ~self._exists(later, after, last))
+        return self._take_over(last, ~_exists(later, after, last))
 
     def _take_over_newer(self) -> Any:
-        """Give all changes of a key the overwritten columns of its last version, where that is newer."""
+        """Give all changes of a key the overwritten columns of its last version, if that is newer."""
         version, newer = self._target.alias("kanal_version"), self._target.alias("kanal_newer")
         later = self._stage.alias("kanal_later")
         begins = version.c[self._from]
         after = [*self._same(newer, version), newer.c[self._from] > begins]
         changed = [*self._same(later, version), later.c[self._from] >= begins]
-        return self._take_over(version, ~self._exists(newer, after, version), ~self._exists(later, changed, version))
+        return self._take_over(version, ~_exists(newer, after, version), ~_exists(later, changed, version))
 
     def _take_over(self, other: Any, *conditions: Any) -> Any:
         values = {name: other.c[name] for name in self._overwritten}
@@ -225,17 +213,17 @@ class Versions:
         query = (
             sa.select(sa.func.count())
             .select_from(self._stage)
-            .where(self._exists(version, found, self._stage), self._latest(), self._not_outdated())
+            .where(_exists(version, found, self._stage), self._latest(), self._not_outdated())
         )
         return int(self._load.scalar(query))
 
     def _drop_corrected(self) -> Any:
         version = self._target.alias("kanal_version")
-        there = self._exists(version, self._same(version, self._stage, self._from), self._stage)
+        there = _exists(version, self._same(version, self._stage, self._from), self._stage)
         return self._stage.delete().where(there)
 
     def _what_is_new(self) -> Any:
-        """Put by what comes, but for a key's only change where that says what the current version says."""
+        """Put by what comes, but for a key's only change if that says what the current version says."""
         coming, version = self._coming, self._target.alias("kanal_version")
         number = list(coming.c)[-1]
         chosen = [] if self._part is None else [number >= self._part.start, number < self._part.stop]
@@ -245,11 +233,11 @@ class Versions:
             version.c[self._from] <= coming.c[self._from],
             ~self._differs([*self._tracked, *self._overwritten], version, coming),
         ]
-        known = self._exists(version, same, coming)
+        known = _exists(version, same, coming)
         if not self._of_one_moment:  # else each key has one change
             others = coming.alias("kanal_others")
             more = [*self._same(others, coming), list(others.c)[-1] != number]
-            known = sa.and_(known, ~self._exists(others, more, coming))
+            known = sa.and_(known, ~_exists(others, more, coming))
         rows = sa.select(*coming.c).where(~known, *chosen)
         return self._stage.insert().from_select([column.name for column in self._stage.c], rows)
 
@@ -288,7 +276,7 @@ class Versions:
         return self._stage.delete().where(self._number.in_(sa.select(inner.c.kanal_number)))
 
     def _close(self) -> Any:
-        """End the versions that changes divide, where the first of these begins."""
+        """End the versions that changes divide, if the first of these begins."""
         version = self._target.alias("kanal_version")
         first = sa.func.min(self._stage.c[self._from]).label("kanal_first")
         begins = version.c[self._from].label("kanal_begin")
@@ -300,7 +288,7 @@ class Versions:
         )
         values = {self._until: cuts.c.kanal_first}
         if self._current is not None:
-            values[self._current] = self._flag(sa.false())
+            values[self._current] = _flag(self._target.c[str(self._current)], sa.false())
         divided = self._target.c[self._from] == cuts.c.kanal_begin
         return self._update(self._target, cuts, values, [], divided)
 
@@ -329,7 +317,18 @@ class Versions:
         return self._load.insert_select(self._target, names, rows)
 
 
-def close_unmatched(stage: SqlStage, unmatched: list[Any], moment: sa.Table) -> int:
+def _exists(table: Any, conditions: list[Any], *outer: Any) -> Any:
+    return sa.exists(sa.select(sa.literal(1)).select_from(table).where(*conditions).correlate(*outer))
+
+
+def _flag(column: Any, condition: Any) -> Any:
+    """A truth as the column of the current version holds it."""
+    if isinstance(column.type, sa.Integer | sa.Numeric) and not isinstance(column.type, sa.Boolean):
+        return sa.case((condition, sa.literal_column("1")), else_=sa.literal_column("0"))
+    return condition
+
+
+def close_unmatched(stage: StagedTable, unmatched: list[Any], moment: sa.Table) -> int:
     """End the current versions of keys that are gone, at the one moment of a stage; how many."""
     history = stage.merging.history
     assert history is not None

@@ -8,7 +8,8 @@ import hashlib
 import json
 import re
 from collections.abc import Collection, Sequence
-from typing import TYPE_CHECKING, cast
+from contextlib import AbstractContextManager
+from typing import Any, Protocol
 
 import sqlalchemy as sa
 from msgspec.structs import asdict
@@ -16,11 +17,10 @@ from msgspec.structs import asdict
 from kanal.connections.errors import DatabaseError
 from kanal.connections.journal import LoadedFile, Progress, Watermark, gone_on_elsewhere, moved_text
 from kanal.connections.loading import Load
+from kanal.connections.sql.catalogue import Catalogue
+from kanal.connections.sql.ddl import TableDefinitions
+from kanal.connections.sql.load import SqlLoad, sql_load
 from kanal.core.errors import KanalError
-
-if TYPE_CHECKING:
-    from kanal.connections.sql.database import SqlDatabase
-    from kanal.connections.sql.load import SqlLoad
 
 _LONGEST = 4000
 PROGRESS = sa.Table(
@@ -30,7 +30,7 @@ PROGRESS = sa.Table(
     # The name and a digest, as in the other tables: see `_key`.
     sa.Column("step", sa.String(200), primary_key=True),
     sa.Column("progress", sa.String(_LONGEST)),
-    # Who goes on with it, and by which session of the database.
+    # Who continues it, and by which session of the database.
     sa.Column("owner", sa.String(36)),
     sa.Column("session", sa.String(100)),
 )
@@ -51,7 +51,7 @@ WATERMARK = _watermarks("kanal_watermark", "watermark")
 #: The expression whose values it is about; NULL if an earlier version of Kanal has moved it.
 WATERMARK.append_column(sa.Column("expression", sa.String(500)))
 WATERMARK.append_column(sa.Column("last_read", sa.String(30)))
-#: What it was called before; read where it is there, and replaced when a load needs the table.
+#: What it was called before; read if it is there, and replaced when a load needs the table.
 _FORMER = _watermarks("kanal_mark", "mark")
 
 
@@ -75,10 +75,37 @@ LOADED_FILE = sa.Table(
 )
 
 
+class JournalDatabase(Protocol):
+    """What a journal needs of its database."""
+
+    @property
+    def catalogue(self) -> Catalogue:
+        """Its tables."""
+
+    @property
+    def ddl(self) -> TableDefinitions:
+        """How tables are created."""
+
+    def load(self) -> AbstractContextManager[SqlLoad]:
+        """A transaction."""
+
+    def found_by(self, query: sa.Executable) -> list[tuple[Any, ...]]:
+        """The rows that a query finds."""
+
+    def change(self, statement: sa.Executable) -> int:
+        """Run one statement and commit it; the number of rows that it changed."""
+
+    def run_command(self, sql: str) -> int:
+        """Run SQL in one transaction."""
+
+    def end_session(self, session: str) -> None:
+        """End a session of the server."""
+
+
 class SqlJournal:
     """The journal of one database."""
 
-    def __init__(self, database: SqlDatabase) -> None:
+    def __init__(self, database: JournalDatabase) -> None:
         self.database = database
         #: The columns of Kanal's own tables.
         self._columns: dict[str, set[str]] = {}
@@ -86,11 +113,11 @@ class SqlJournal:
     # --- progress --------------------------------------------------------------------------------------------------
 
     def make_ready(self) -> None:
-        """Make the table of progress where it is missing, and columns that older ones lack; raises KanalError."""
+        """Make the table of progress if it is missing, and columns that older ones lack; raises KanalError."""
         self._make(PROGRESS)
 
     def is_ready(self) -> bool:
-        """True where the table of progress is there."""
+        """True if the table of progress is there."""
         return PROGRESS.name in self.database.catalogue.table_names()
 
     def record(self, load: Load, done: Progress, token: str, step: str, owner: str) -> None:
@@ -105,11 +132,11 @@ class SqlJournal:
                 'order the source by a shorter key, or set commit = "step"',
             )
         mine = sa.and_(_entry(token, step), PROGRESS.c.owner == owner)
-        if not cast("SqlLoad", load).execute(PROGRESS.update().where(mine).values(progress=text, session=None)):
+        if not sql_load(load).execute(PROGRESS.update().where(mine).values(progress=text, session=None)):
             raise gone_on_elsewhere()
 
     def recorded(self, token: str, step: str) -> Progress | None:
-        """How far a step was committed; None where nothing of it was."""
+        """The committed progress of a step; None if nothing is committed."""
         if not self.is_ready():
             return None
         query = sa.select(PROGRESS.c.step, PROGRESS.c.progress).where(_entry_or_former(token, step))
@@ -125,7 +152,7 @@ class SqlJournal:
             load.commit()
 
     def claim(self, token: str, step: str, owner: str) -> Progress | None:
-        """Make a step's entry that of who goes on with it, so that nobody else can commit any more; how far it was
+        """Make a step's entry that of who continues it, so that nobody else can commit any more; how far it was
         committed before."""
         entry = _entry(token, step)
         found = self.database.found_by(sa.select(PROGRESS.c.session, PROGRESS.c.owner).where(entry))
@@ -139,8 +166,8 @@ class SqlJournal:
         return self.recorded(token, step)
 
     def note_session(self, load: Load, token: str, step: str, owner: str) -> None:
-        """Record, at once, by which session a load goes on, so that whoever claims its step can end it."""
-        session = cast("SqlLoad", load).session()
+        """Record, at once, by which session a load continues, so that whoever claims its step can end it."""
+        session = sql_load(load).session()
         if session is not None:
             mine = sa.and_(_entry(token, step), PROGRESS.c.owner == owner)
             self.database.change(PROGRESS.update().where(mine).values(session=session))
@@ -181,7 +208,7 @@ class SqlJournal:
             database.catalogue.table_names()
 
     def watermark(self, job: str, step: str) -> Watermark | None:
-        """The watermark of a pipeline; None where it has none yet."""
+        """The watermark of a pipeline; None if it has none yet."""
         names = self.database.catalogue.table_names()
         key = _key(job, step)
         if WATERMARK.name in names:
@@ -200,7 +227,7 @@ class SqlJournal:
         self, load: Load, job: str, step: str, watermark: str | None, moment: dt.datetime, expression: str
     ) -> None:
         """Set a watermark within a load's transaction, or with None take it away."""
-        sql, key = cast("SqlLoad", load), _key(job, step)
+        sql, key = sql_load(load), _key(job, step)
         sql.execute(WATERMARK.delete().where(WATERMARK.c.step == key))
         if watermark is not None:
             values = {"job": job[:200], "step": key, "watermark": watermark, "moved": moved_text(moment)}
@@ -209,12 +236,12 @@ class SqlJournal:
     def note_read(self, load: Load, job: str, step: str, moment: dt.datetime) -> None:
         """Record, within a load's transaction, that a run has read up to the watermark, if there is one."""
         mine = WATERMARK.c.step == _key(job, step)
-        cast("SqlLoad", load).execute(WATERMARK.update().where(mine).values(last_read=moved_text(moment)))
+        sql_load(load).execute(WATERMARK.update().where(mine).values(last_read=moved_text(moment)))
 
     # --- files -----------------------------------------------------------------------------------------------------
 
     def make_files_ready(self) -> None:
-        """Make the table of loaded files where it is missing; raises KanalError."""
+        """Make the table of loaded files if it is missing; raises KanalError."""
         self._make(LOADED_FILE)
 
     def loaded_files(self, job: str, step: str) -> list[LoadedFile]:
@@ -229,9 +256,9 @@ class SqlJournal:
         return sorted(mine, key=lambda file: file.name)
 
     def record_files(self, load: Load, job: str, step: str, files: Sequence[LoadedFile]) -> None:
-        """Remember files, within a load's transaction, in the place of those of the same names."""
+        """Remember files, within a load's transaction; they replace files with the same names."""
         self.forget_files(load, job, step, [file.name for file in files])
-        sql = cast("SqlLoad", load)
+        sql = sql_load(load)
         for file in files:
             if len(file.name) > _LONGEST_NAME or len(file.pending or "") > _LONGEST_NAME:
                 raise KanalError(f"{file.name[:80]}… is too long a name to be kept", "give the file a shorter one")
@@ -243,10 +270,10 @@ class SqlJournal:
         entries = [_entry_of(job, step, name) for name in names]
         for start in range(0, len(entries), 500):
             chosen = LOADED_FILE.c.entry.in_(entries[start : start + 500])
-            cast("SqlLoad", load).execute(LOADED_FILE.delete().where(chosen))
+            sql_load(load).execute(LOADED_FILE.delete().where(chosen))
 
     def _make(self, table: sa.Table) -> None:
-        """Make a table of Kanal's own where it is missing; raises KanalError where that is not allowed."""
+        """Make a table of Kanal's own if it is missing; raises KanalError if that is not allowed."""
         catalogue = self.database.catalogue
         if table.name not in catalogue.table_names():
             try:

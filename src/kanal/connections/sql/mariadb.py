@@ -5,35 +5,33 @@ from __future__ import annotations
 import contextlib
 import datetime as dt
 import json
-import math
 import re
-from collections.abc import Hashable, Iterator
+from collections.abc import Iterator
 from functools import cached_property, partial
-from typing import Any, ClassVar, cast
+from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
 import sqlalchemy as sa
 from msgspec.structs import replace
-from sqlalchemy import exc
 from sqlalchemy.dialects import mysql as dialect
 
 from kanal.connections.batches import valid_text
 from kanal.connections.defaults import DefaultValue
 from kanal.connections.description import ColumnInfo, TableInfo
-from kanal.connections.errors import os_error_passes
 from kanal.connections.loading import Load
 from kanal.connections.reading import Breaker, Reading
 from kanal.connections.roles import Reads, Writes
 from kanal.connections.sql.database import SqlDatabase
 from kanal.connections.sql.ddl import TableDefinitions
-from kanal.connections.sql.load import SqlLoad
+from kanal.connections.sql.load import SqlLoad, sql_load
+from kanal.connections.sql.mariadb_access import MariaDBAccess
 from kanal.connections.sql.mariadb_catalogue import PARSED, MariaDBCatalogue
-from kanal.connections.sql.mariadb_errors import PASSING, REFUSALS, constraint_in, driver_errors, error_number
+from kanal.connections.sql.mariadb_errors import driver_errors
 from kanal.connections.sql.mariadb_load import MariaDBLoad, key_prefix
 from kanal.connections.sql.mariadb_rows import row_batches
-from kanal.connections.sql.mariadb_values import exact_form, misfits, years
-from kanal.connections.sql.pymysql_private import give_up_result, is_known, notice_silence, slow_batches
+from kanal.connections.sql.mariadb_values import misfits, years
+from kanal.connections.sql.pymysql_private import give_up_result, is_known, slow_batches
 from kanal.connections.sql.selects import Selects
 from kanal.core.conversions import converter
 from kanal.core.errors import KanalError
@@ -56,19 +54,12 @@ _GEOMETRIES = ("geometry", "point", "linestring", "polygon", "multi")
 _WEIGHED_AT_ONCE = 20_000
 
 
-_THIS_MACHINE = (None, "localhost", "127.0.0.1", "::1")
-_SESSION = (
-    "SET time_zone = '+00:00', sql_mode = CONCAT(@@sql_mode, "
-    "',STRICT_ALL_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_AUTO_VALUE_ON_ZERO')"
-)
-
-
 #: A column's type as SHOW CREATE TABLE has it, and what follows.
 _AFTER_TYPE = re.compile(r"\w+(?:\((?:[^()']|'(?:[^']|'')*')*\))?(?: unsigned)?(?: zerofill)?((?: .*)?)", re.DOTALL)
 
 
 def type_to_make(sql_type: SqlType, in_key: bool) -> Any:
-    """The type of a column that holds every value of one of Kanal's, where it is another than ISO SQL's."""
+    """The type of a column that holds every value of one of Kanal's, if it is another than ISO SQL's."""
     made = {
         Family.TIME: dialect.TIME(fsp=6), Family.TIMESTAMP: dialect.DATETIME(fsp=6),
         Family.TIMESTAMPTZ: dialect.TIMESTAMP(fsp=6), Family.UUID: sa.CHAR(36), Family.JSON: dialect.LONGTEXT(),
@@ -79,7 +70,7 @@ def type_to_make(sql_type: SqlType, in_key: bool) -> Any:
     if sql_type.family is Family.DECIMAL and ((sql_type.precision or 0) > 65 or (sql_type.scale or 0) > 38):
         return sa.VARCHAR(80) if in_key else dialect.LONGTEXT()
     if sql_type.family is Family.TEXT and (sql_type.length or 0) <= 4_000 and (sql_type.length or in_key):
-        # A key has room for so many characters.
+        # A key has room for this many characters.
         return sa.String(min(sql_type.length or 255, 700 if in_key else 4_000))
     if sql_type.family in (Family.TEXT, Family.INTERVAL):
         return sa.String(255) if in_key else dialect.LONGTEXT()
@@ -89,7 +80,7 @@ def type_to_make(sql_type: SqlType, in_key: bool) -> Any:
 class MariaDBTableDefinitions(TableDefinitions):
     """The tables of a MariaDB database."""
 
-    database: MariaDB
+    database: MariaDBAccess
 
     def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
         return type_to_make(sql_type, in_key) or super().column_type(sql_type, in_key)
@@ -157,26 +148,12 @@ class MariaDBSelects(Selects):
         return value
 
 
-class MariaDB(SqlDatabase):
+class MariaDB(MariaDBAccess, SqlDatabase):
     """A database of a MariaDB or MySQL server."""
 
-    extra = "kanal[mariadb]"
-    port = 3306
-    drivers = frozenset({"pymysql"})
-    on_connect = staticmethod(notice_silence)
     reads = frozenset(Reads) - {Reads.FILES, Reads.SHARED}
     writes = SqlDatabase.writes | {Writes.PORTIONS, Writes.STREAM}
     folds_columns = True
-    pooling: ClassVar[dict[str, Any]] = {}
-    looks_after = True
-    checks_each_row = True
-    sql_name = "mysql"
-    sql_dialect = dialect.dialect(paramstyle="named")
-
-    def __init__(self, name: str, url: sa.URL) -> None:
-        kind = url.drivername.partition("+")[0]
-        super().__init__(name, url.set(drivername=f"{kind}+pymysql"))
-        self._given = url
 
     @cached_property
     def catalogue(self) -> MariaDBCatalogue:
@@ -184,58 +161,16 @@ class MariaDB(SqlDatabase):
 
     @cached_property
     def ddl(self) -> MariaDBTableDefinitions:
-        return MariaDBTableDefinitions(self)
+        return MariaDBTableDefinitions(self, self.run_command)
 
     @cached_property
     def selects(self) -> MariaDBSelects:
         return MariaDBSelects(self)
 
-    @cached_property
-    def identity(self) -> Hashable:
-        (row,) = self.rows_of("SELECT @@hostname, @@port, @@datadir, DATABASE()")
-        return "mariadb", *row
-
-    def place_of(self, table: TableInfo) -> Hashable:
-        *server, database = cast("tuple[Any, ...]", self.identity)
-        return *server, table.schema or database, table.name
-
-    def connect_arguments(self) -> dict[str, Any]:
-        seconds = math.ceil(self.connect_timeout or 15)
-        settings = {"local_infile": True, "charset": "utf8mb4", "connect_timeout": seconds, "init_command": _SESSION}
-        if self.lock_timeout is not None:
-            wait = math.ceil(self.lock_timeout)
-            settings["init_command"] = f"{_SESSION}, innodb_lock_wait_timeout = {wait}, lock_wait_timeout = {wait}"
-        if self.url.host in _THIS_MACHINE and not any(name.startswith("ssl") for name in self.url.query):
-            # Making ready for TLS takes the driver longer than all the rest, and here nobody listens.
-            settings["ssl_disabled"] = True
-        return settings
-
-    def refuses(self, error: exc.SQLAlchemyError) -> bool:
-        return isinstance(error, exc.IntegrityError | exc.DataError) or error_number(error) in REFUSALS
-
-    def passes(self, error: BaseException) -> bool:
-        original = getattr(error, "orig", None) or error
-        cause = getattr(original, "original_exception", None) or original
-        if isinstance(cause, OSError):
-            return os_error_passes(cause)
-        return isinstance(cause, EOFError) or error_number(original) in PASSING or super().passes(error)
-
-    def words_of(self, error: BaseException) -> str:
-        original = getattr(error, "orig", None) or error
-        if len(original.args) == 2 and isinstance(original.args[0], int):
-            return " ".join(self.without_password(str(original.args[1])).split()) or "lost connection to the server"
-        return super().words_of(error)
-
     def can_undo(self, sql: str) -> bool:
         # All others may commit by themselves (MariaDB's manual, "SQL statements That Cause an Implicit Commit").
         words = [statement.split(None, 1)[0].upper() for statement in self.statements(sql)]
         return set(words) <= {"SELECT", "INSERT", "UPDATE", "DELETE", "REPLACE", "WITH", "SET", "DO"}
-
-    def broken_constraint(self, error: BaseException) -> str | None:
-        return constraint_in(self.words_of(error))
-
-    def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
-        return [exact_form(column, value)]
 
     def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
         if not pa.types.is_string(values.type):
@@ -271,7 +206,7 @@ class MariaDB(SqlDatabase):
         columns = reading.table.chosen(reading.columns)
         kinds = [pa.binary() if column.stored == BINARY else pa.string() for column in columns]
         sql = self.compiled(self.selects.selection(reading))
-        given = connection if within is None else cast(SqlLoad, within).connection
+        given = connection if within is None else sql_load(within).connection
         connecting = self.connect() if given is None else contextlib.nullcontext(given)
         with connecting as connected, contextlib.ExitStack() as stack:
             driver: Any = connected.connection.driver_connection
@@ -320,10 +255,6 @@ class MariaDB(SqlDatabase):
             if self.scalar(user.bindparams(id=int(session))):
                 self.run_command(f"KILL {int(session)}")
 
-    def break_off(self, driver: Any) -> None:
-        with self.connect() as other:
-            other.exec_driver_sql(f"KILL QUERY {int(driver.thread_id())}")
-
     def storable(self, table: TableInfo, rows: pa.RecordBatch) -> tuple[pa.RecordBatch, list[tuple[str, Fault]]]:
         faults: list[tuple[str, Fault]] = []
         columns = []
@@ -335,7 +266,7 @@ class MariaDB(SqlDatabase):
         return pa.RecordBatch.from_arrays(columns, names=rows.schema.names), faults
 
     def new_load(self) -> SqlLoad:
-        return MariaDBLoad(self)
+        return MariaDBLoad(self, self.catalogue, self)
 
 
 # --- what comes from the server, and what goes to it ----------------------------------------------------------------

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Hashable, Sequence
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import sqlalchemy as sa
 from msgspec.structs import replace
@@ -14,6 +14,7 @@ from sqlalchemy.dialects import mysql as dialect
 from kanal.connections.description import About, ColumnInfo, Right, RowCount, TableInfo
 from kanal.connections.errors import DatabaseError
 from kanal.connections.sql.catalogue import Catalogue
+from kanal.connections.sql.mariadb_access import MariaDBAccess
 from kanal.core.types import (
     BIGINT,
     BINARY,
@@ -29,14 +30,11 @@ from kanal.core.types import (
     decimal,
 )
 
-if TYPE_CHECKING:
-    from kanal.connections.sql.mariadb import MariaDB
-
 
 class MariaDBCatalogue(Catalogue):
     """The catalogue of a MariaDB database."""
 
-    database: MariaDB
+    database: MariaDBAccess
     system_schemas = ("information_schema", "performance_schema", "mysql", "sys")
 
     def about(self) -> About:

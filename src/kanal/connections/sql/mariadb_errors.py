@@ -20,7 +20,7 @@ def driver_errors() -> tuple[type[Exception], ...]:
 
 
 def error_number(error: BaseException) -> int | None:
-    """The number of an error, the driver's or SQLAlchemy's of it; None where it has none."""
+    """The number of an error, the driver's or SQLAlchemy's of it; None if it has none."""
     arguments = (getattr(error, "orig", None) or error).args
     return arguments[0] if arguments and isinstance(arguments[0], int) else None
 

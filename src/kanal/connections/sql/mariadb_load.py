@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import re
 from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import pyarrow as pa
 import sqlalchemy as sa
@@ -15,15 +15,15 @@ from sqlalchemy.dialects import mysql as dialect
 
 from kanal.connections.description import Constraint, TableInfo
 from kanal.connections.errors import RowsRefused
+from kanal.connections.loading import RefusedRow
+from kanal.connections.sql.mariadb_access import MariaDBAccess
 from kanal.connections.sql.mariadb_errors import REFUSALS, constraint_in, driver_errors
 from kanal.connections.sql.portion import HASH, portion_form
 from kanal.connections.sql.pymysql_private import begin_rows, end_rows, forbid_files, is_known, send_rows
-from kanal.connections.sql.stage import row_column
-from kanal.connections.sql.streaming import StreamingLoad
+from kanal.connections.sql.staging import row_column
+from kanal.connections.sql.streaming import StreamingLoad, StreamWriter
 from kanal.connections.sql.text_rows import cast_to_text, text_rows
-
-if TYPE_CHECKING:
-    from kanal.connections.sql.mariadb import MariaDB
+from kanal.connections.sql.writer import TableWriter
 
 
 class _Loading(Struct):
@@ -32,10 +32,43 @@ class _Loading(Struct):
     rows: int = 0
 
 
+class MariaDBWriter(StreamWriter):
+    """Writes rows by LOAD DATA, or by INSERT if that is not allowed."""
+
+    transaction: MariaDBLoad
+
+    def encode(self, rows: pa.RecordBatch) -> Any:
+        if not self.transaction.may_load or rows.num_rows == 1:
+            return rows
+        quote = self.transaction.database.sql_dialect.identifier_preparer.quote
+        fields, settings = [], []
+        for place, (name, values) in enumerate(zip(rows.schema.names, rows.columns, strict=True)):
+            how = None
+            if pa.types.is_binary(values.type):
+                how = f"UNHEX(@v{place})"
+            elif isinstance(self.table.c[name].type, dialect.BIT):
+                how = f"CAST(@v{place} AS UNSIGNED)"
+            fields.append(quote(name) if how is None else f"@v{place}")
+            if how is not None:
+                settings.append(f"{quote(name)} = {how}")
+        target = self.transaction.database.sql_dialect.identifier_preparer.format_table(self.table)
+        sql = f"LOAD DATA LOCAL INFILE 'rows' INTO TABLE {target} CHARACTER SET utf8mb4 ({', '.join(fields)})" + (
+            f" SET {', '.join(settings)}" if settings else ""
+        )
+        return _Lines(sql, text_rows([cast_to_text(values) for values in rows.columns]), rows)
+
+    def insert(self, encoded: Any) -> Sequence[RefusedRow]:
+        if self.send(encoded) is not None:
+            self.transaction.confirm()
+            return ()
+        rows = encoded.rows if isinstance(encoded, _Lines) else encoded
+        return TableWriter.insert(self, rows)
+
+
 class MariaDBLoad(StreamingLoad):
     """A transaction in which rows go in by LOAD DATA LOCAL, or where the server forbids that, by INSERT."""
 
-    database: MariaDB
+    database: MariaDBAccess
     _may_load = True
 
     def begin(self) -> None:
@@ -50,33 +83,13 @@ class MariaDBLoad(StreamingLoad):
     def session(self) -> str | None:
         return str(int(self._driver.thread_id()))
 
-    def encode_into(self, table: sa.Table, rows: pa.RecordBatch) -> Any:
-        if not self._may_load or rows.num_rows == 1:
-            return rows
-        quote = self.database.sql_dialect.identifier_preparer.quote
-        fields, settings = [], []
-        for place, (name, values) in enumerate(zip(rows.schema.names, rows.columns, strict=True)):
-            how = None
-            if pa.types.is_binary(values.type):
-                how = f"UNHEX(@v{place})"
-            elif isinstance(table.c[name].type, dialect.BIT):
-                how = f"CAST(@v{place} AS UNSIGNED)"
-            fields.append(quote(name) if how is None else f"@v{place}")
-            if how is not None:
-                settings.append(f"{quote(name)} = {how}")
-        target = self.database.sql_dialect.identifier_preparer.format_table(table)
-        sql = f"LOAD DATA LOCAL INFILE 'rows' INTO TABLE {target} CHARACTER SET utf8mb4 ({', '.join(fields)})" + (
-            f" SET {', '.join(settings)}" if settings else ""
-        )
-        return _Lines(sql, text_rows([cast_to_text(values) for values in rows.columns]), rows)
+    def writer_of(self, table: sa.Table) -> MariaDBWriter:
+        return MariaDBWriter(self, table)
 
-    def insert_into(self, table: sa.Table, encoded: Any) -> None:
-        if self.send_into(table, encoded) is not None:
-            self.confirm()
-            return
-        rows = encoded.rows if isinstance(encoded, _Lines) else encoded
-        with self.all_or_nothing():
-            self.connection.execute(table.insert(), rows.to_pylist())
+    @property
+    def may_load(self) -> bool:
+        """True if rows can be sent by LOAD DATA."""
+        return self._may_load
 
     def streams(self, encoded: Any) -> bool:
         return self._may_load and isinstance(encoded, _Lines)
@@ -101,7 +114,7 @@ class MariaDBLoad(StreamingLoad):
 
     @contextlib.contextmanager
     def refusals(self) -> Iterator[None]:
-        """As it is promised; notes where no LOAD DATA is allowed, without an error."""
+        """As it is promised; notes if no LOAD DATA is allowed, without an error."""
         try:
             yield
         except driver_errors() as error:
@@ -148,7 +161,7 @@ class MariaDBLoad(StreamingLoad):
         return made
 
     def empty(self, table: TableInfo) -> int:
-        if not table.own_references or self.database.catalogue.referring(table):
+        if not table.own_references or self.catalogue.referring(table):
             return super().empty(table)
         # A row that refers to itself could not be removed otherwise, and when all are gone none refers to another.
         self.run_sql("SET SESSION foreign_key_checks = 0")

@@ -25,7 +25,7 @@ _FULL = 0xFFFFFF
 
 
 def row_batches(connection: Any, sql: str, kinds: list[pa.DataType], rows: int, size: int) -> Iterator[list[pa.Array]]:
-    """The columns of a query's rows, each text or binary as its kind says, so many rows or bytes at a time.
+    """The columns of a query's rows, each text or binary as its kind says, this many rows or bytes at a time.
 
     `connection` is one of PyMySQL, of which nothing else is asked meanwhile. Raises its errors.
     """
@@ -41,7 +41,7 @@ def row_batches(connection: Any, sql: str, kinds: list[pa.DataType], rows: int, 
 
 
 def _packets(connection: Any, columns: int, rows: int, size: int) -> Iterator[tuple[bytes, Places]]:
-    """Buffers of whole packets, with the places of the rows in each; of so many rows, or as many as come to a size."""
+    """Buffers of whole packets, with the places of their rows; up to this many rows or bytes each."""
     packets = _Packets(stream_of(connection), columns)
     while True:
         packets.read()
@@ -104,7 +104,7 @@ class _Packets:
         self._add(np.array(places, dtype=np.int64))
 
     def _whole(self) -> list[int] | None:
-        """Where the parts of the next packet begin, behind their headers, and where it ends; None where it is not all
+        """Where the parts of the next packet begin, behind their headers, and where it ends; None if it is not all
         there."""
         content, places, end, length = self._content, list[int](), self.end, _FULL
         while length == _FULL:
@@ -132,7 +132,7 @@ class _Packets:
 
 
 def _found(content: bytearray, place: int, least: int) -> Places:
-    """Where packets of so many bytes at least begin, one behind the other, the first at a place; found by what their
+    """Where packets of this many bytes at least begin, one behind the other, the first at a place; found by what their
     headers look like. None of them unless each ends where the next one begins; of the last one the header alone need be
     there."""
     part = np.frombuffer(content, dtype=np.uint8)[place:]

@@ -6,7 +6,7 @@ import re
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from msgspec.structs import replace
 
@@ -14,6 +14,7 @@ from kanal.connections.description import About, ColumnInfo, Constraint, Foreign
 from kanal.connections.errors import DatabaseError
 from kanal.connections.sql.catalogue import Catalogue
 from kanal.connections.sql.named_type import NamedType
+from kanal.connections.sql.odbc_access import OdbcAccess
 from kanal.connections.sql.servers import Detail
 from kanal.core.types import (
     BIGINT,
@@ -37,9 +38,6 @@ from kanal.core.types import (
     decimal,
     varchar,
 )
-
-if TYPE_CHECKING:
-    from kanal.connections.sql.odbc import Odbc
 
 #: Kanal's types by the words that servers declare theirs with.
 _WORDS: dict[str, SqlType] = {
@@ -74,7 +72,7 @@ _TEXTS, _NUMERICS = (1, 12, -8, -9), (2, 3)
 class OdbcCatalogue(Catalogue):
     """The catalogue as an ODBC driver tells it."""
 
-    database: Odbc
+    database: OdbcAccess
 
     def about(self) -> About:
         told = self.database.told
@@ -134,7 +132,7 @@ class OdbcCatalogue(Catalogue):
         return {"catalog": schema or told.database} if told.has_catalogues else {}
 
     def _asked(self, cursor: Any, question: str, name: str, place: dict[str, Any]) -> list[Any]:
-        """What a function of the catalogue answers; nothing where the driver has none such."""
+        """What a function of the catalogue answers; nothing if the driver has none such."""
         import pyodbc
 
         try:
@@ -244,7 +242,7 @@ class OdbcCatalogue(Catalogue):
 
 
 def _with_size(word: str, code: int, size: Any, digits: Any) -> str:
-    """A declared type with its size, where the driver's word for it has none."""
+    """A declared type with its size, if the driver's word for it has none."""
     if "(" in word or not size or size < 0:
         return word
     if code in _NUMERICS:
@@ -253,7 +251,7 @@ def _with_size(word: str, code: int, size: Any, digits: Any) -> str:
 
 
 def _by_words(text: str) -> SqlType | None:
-    """Kanal's type for a type as it was declared; None where the words are not known."""
+    """Kanal's type for a type as it was declared; None if the words are not known."""
     found = _DECLARED.fullmatch(text)
     if found is None:
         return None

@@ -13,7 +13,7 @@ _LOST = ("08S01", "08003", "08007", "01002")
 
 
 def told_by(connection: Any, name: str, otherwise: Any) -> Any:
-    """What a driver says of itself (ODBC's reference, SQLGetInfo); something else where it says nothing."""
+    """What a driver says of itself (ODBC's reference, SQLGetInfo); something else if it says nothing."""
     import pyodbc
 
     try:

@@ -6,7 +6,7 @@ import contextlib
 import datetime as dt
 from collections.abc import Iterator, Sequence
 from decimal import Decimal
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import pyarrow as pa
 import sqlalchemy as sa
@@ -15,15 +15,13 @@ from kanal.connections.batches import fetched, rebatched, valid_text
 from kanal.connections.description import ColumnInfo
 from kanal.connections.errors import DatabaseError
 from kanal.connections.reading import Reading
+from kanal.connections.sql.odbc_access import OdbcAccess
 from kanal.core.frame import SourceBatch, Strays
 from kanal.core.types import Family
 
-if TYPE_CHECKING:
-    from kanal.connections.sql.odbc import Odbc
-
 #: Bytes for which a text has room in columns; longer ones are read row by row.
 _ROOM = 8_000
-#: Texts declared with so many characters or fewer are not measured.
+#: Texts declared with this many characters or fewer are not measured.
 _SHORT = 250
 #: Bytes of what is shown of a value that is no text.
 _SHOWN = 100
@@ -32,8 +30,8 @@ _ROWS_AT_ONCE = 20_000
 _FETCHED = 500
 
 
-def longest_texts(database: Odbc, reading: Reading, columns: Sequence[ColumnInfo]) -> int | None:
-    """Bytes of the longest text of some columns; None where they are to be read row by row.
+def longest_texts(database: OdbcAccess, reading: Reading, columns: Sequence[ColumnInfo]) -> int | None:
+    """Bytes of the longest text of some columns; None if they are to be read row by row.
 
     A driver cuts or refuses what has no room in its column's buffer, and says of a text without a declared length what
     it likes. So the server is asked.
@@ -69,7 +67,7 @@ def _may_be_long(info: ColumnInfo) -> bool:
 
 @contextlib.contextmanager
 def in_columns(
-    database: Odbc, sql: str, columns: Sequence[ColumnInfo], reading: Reading, longest: int
+    database: OdbcAccess, sql: str, columns: Sequence[ColumnInfo], reading: Reading, longest: int
 ) -> Iterator[Iterator[SourceBatch]]:
     """The batches of a query, read in columns by a connection of its own."""
     import arrow_odbc
@@ -100,8 +98,8 @@ def _fetched_as(info: ColumnInfo) -> pa.DataType:
 
 
 @contextlib.contextmanager
-def failing(database: Odbc) -> Iterator[None]:
-    """While it lasts, errors of the reader in columns become Kanal's."""
+def failing(database: OdbcAccess) -> Iterator[None]:
+    """While this lasts, errors of the reader in columns become Kanal's."""
     import arrow_odbc
 
     try:

@@ -38,13 +38,13 @@ class SqlOpening:
     name: str
     url: sa.URL
 
-    #: What to install where the driver is missing.
+    #: What to install if the driver is missing.
     extra: ClassVar[str] = "the driver's package"
     #: Whether connections are kept for the next use. Here none is, so that nothing temporary outlives it.
     pooling: ClassVar[dict[str, Any]] = {"poolclass": sa.NullPool}
-    #: True where a kept connection may be cut off meanwhile, as one to a server may.
+    #: True if a kept connection may be cut off meanwhile, as one to a server may.
     looks_after: ClassVar[bool] = False
-    #: Where its servers listen, if nothing else is said.
+    #: Where its servers listen, by default.
     port: ClassVar[int | None] = None
     #: Seconds that connecting, or waiting for a lock, may take; None for the driver's own way.
     connect_timeout: float | None = None
@@ -68,12 +68,12 @@ class SqlOpening:
 
     @property
     def user(self) -> str | None:
-        """Whose rights count."""
+        """The user whose rights count."""
         return self.url.username
 
     @cached_property
     def engine(self) -> sa.Engine:
-        """SQLAlchemy's engine; raises DatabaseError where the driver is missing."""
+        """SQLAlchemy's engine; raises DatabaseError if the driver is missing."""
         try:
             engine = sa.create_engine(self.url, connect_args=self.connect_arguments(), **self.pooling)
             if self.on_connect is not None:
@@ -105,6 +105,9 @@ class SqlOpening:
             return self.engine.connect()
         except exc.SQLAlchemyError as error:
             raise self.failed(self.words_of(error), self.connecting_passes(error)) from None
+        except OSError as error:  # a file that the URL names, such as a certificate
+            raise DatabaseError(f"a file that the URL names cannot be read: {self.words_of(error)}",
+                                "correct its path in the URL, such as that of ssl_ca") from None  # fmt: skip
         except (TypeError, ValueError) as error:  # a setting of the URL that the driver does not know
             raise self.failed(f"the driver does not take the URL's settings: {self.words_of(error)}") from None
 
@@ -122,7 +125,7 @@ class SqlOpening:
     def identity(self) -> Hashable:
         """What two connections have in common that lead to one database of one server, however each is written.
 
-        Raises DatabaseError where the server must be asked, and cannot be reached.
+        Raises DatabaseError if the server must be asked, and cannot be reached.
         """
         return self.url.get_backend_name(), host_identity(self.url.host), self.url.port or self.port, self.url.database
 
@@ -170,7 +173,7 @@ class SqlOpening:
 
     @contextlib.contextmanager
     def errors(self) -> Iterator[None]:
-        """While it lasts, SQLAlchemy's errors become Kanal's."""
+        """While this lasts, SQLAlchemy's errors become Kanal's."""
         try:
             yield
         except exc.SQLAlchemyError as error:
@@ -178,25 +181,25 @@ class SqlOpening:
 
     @property
     def missing_file(self) -> str | None:
-        """The file that it is, where that is not there yet and will be made."""
+        """The file that it is, if it does not exist yet and will be created."""
         return None
 
     def may_be_made(self) -> None:
-        """Be told that the job writes to it: a file that is not there is then made when the first table is."""
+        """Allow the file to be created, together with its first table."""
 
     @property
     def lock(self) -> Any:
-        """What is locked as a whole, so that many may read it or one write it; None where rows are."""
+        """The file that is locked as a whole, so that many may read it or one may write it; None if rows are locked."""
         return None
 
     def dispose(self) -> None:
-        """Close what is open."""
+        """Close all connections."""
         if "engine" in self.__dict__:
             self.engine.dispose()
 
 
 def _look_after(engine: sa.Engine) -> None:
-    """Have connections that were not used for a while tried before they are used, and made anew where they are gone."""
+    """Have connections that were not used for a while tried before they are used, and made again if they are gone."""
 
     def given_back(_: Any, record: Any) -> None:
         record.info["kanal_given_back"] = time.monotonic()

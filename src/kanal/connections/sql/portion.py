@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -12,11 +12,9 @@ from numpy.typing import NDArray
 
 from kanal.connections.errors import DatabaseError
 from kanal.connections.loading import DoubledRow, Merging, PortionRows
-from kanal.connections.sql.stage import SqlStage, row_column
+from kanal.connections.sql.stage import SqlStage
+from kanal.connections.sql.staging import StagingTransaction, row_column
 from kanal.core.hashing import RowHash
-
-if TYPE_CHECKING:
-    from kanal.connections.sql.load import SqlLoad
 
 #: The column that tells rows of one content from others, whoever reads them and in whatever order.
 HASH = "kanal_hash"
@@ -26,9 +24,9 @@ class Portion(SqlStage):
     """Rows of the target's form, in a table that stays when its load is committed."""
 
     def __init__(
-        self, load: SqlLoad, merging: Merging, columns: tuple[str, ...], name: str, there: PortionRows | None
+        self, load: StagingTransaction, merging: Merging, columns: tuple[str, ...], name: str, there: PortionRows | None
     ) -> None:
-        """Make the table, or take one that is there; raises DatabaseError where that has other rows than it should."""
+        """Make the table, or take one that is there; raises DatabaseError if that has other rows than it should."""
         self._made = there is None
         super().__init__(load, merging, columns, name)
         self._hash = RowHash()
@@ -57,7 +55,7 @@ class Portion(SqlStage):
         return super().encode(rows.append_column(HASH, hashes), numbers, withdrawn)
 
     def hashes(self, rows: pa.RecordBatch) -> NDArray[np.uint64]:
-        """What tells rows of one content from others."""
+        """Hashes of the content of rows."""
         columns = [values.dictionary_decode() if pa.types.is_dictionary(values.type) else values for values in rows]
         return self._hash.rows(columns) if columns else np.zeros(rows.num_rows, dtype=np.uint64)
 
@@ -67,11 +65,11 @@ class Portion(SqlStage):
 
     def clear(self) -> None:
         """Leave the rows: the whole table is dropped once they are published."""
-        self._unjudge()
+        self.forget_verdict()
 
     def drop(self) -> None:
         """Leave the table, for it is dropped with all others of its step."""
-        self._unjudge()
+        self.forget_verdict()
 
     def hashes_of(self, numbers: Sequence[int]) -> dict[int, int]:
         """The hashes of rows by their numbers."""
@@ -85,7 +83,7 @@ class Portion(SqlStage):
 
 
 def portion_form(table: sa.Table, columns: Sequence[str], name: str) -> sa.Table:
-    """SQLAlchemy's Table for a portion beside a table."""
+    """SQLAlchemy's Table for a portion next to a table."""
     return sa.Table(
         name,
         sa.MetaData(),
@@ -96,7 +94,7 @@ def portion_form(table: sa.Table, columns: Sequence[str], name: str) -> sa.Table
     )
 
 
-def doubled_rows(load: SqlLoad, portions: Sequence[Portion], columns: Sequence[str]) -> Iterator[DoubledRow]:
+def doubled_rows(load: StagingTransaction, portions: Sequence[Portion], columns: Sequence[str]) -> Iterator[DoubledRow]:
     """The rows of portions whose values in some columns those of an earlier portion, or an earlier one of the same,
     have too."""
     if len(portions) < 2:

@@ -4,34 +4,32 @@ from __future__ import annotations
 
 import contextlib
 import errno
-import math
-import socket
 from collections.abc import Hashable, Iterator, Mapping, Sequence
 from functools import cached_property, partial
-from typing import Any, ClassVar, cast
+from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
 import sqlalchemy as sa
 from msgspec.structs import replace
-from sqlalchemy.dialects import postgresql as dialect
 
 from kanal.connections.base import Connection, Digest
 from kanal.connections.description import ColumnInfo, TableInfo
-from kanal.connections.errors import DatabaseError, os_error_passes, state_passes
+from kanal.connections.errors import DatabaseError, state_passes
 from kanal.connections.loading import Load
 from kanal.connections.reading import Breaker, Reading
 from kanal.connections.roles import Reads, Writes
+from kanal.connections.sql.access import AS_IT_IS
 from kanal.connections.sql.copy_rows import form_of, most_rows
 from kanal.connections.sql.database import SqlDatabase
 from kanal.connections.sql.ddl import TableDefinitions
-from kanal.connections.sql.load import AS_IT_IS, SqlLoad
+from kanal.connections.sql.load import SqlLoad, sql_load
+from kanal.connections.sql.postgresql_access import PostgreSQLAccess
 from kanal.connections.sql.postgresql_batches import copied_batches
 from kanal.connections.sql.postgresql_catalogue import PostgreSQLCatalogue
-from kanal.connections.sql.postgresql_load import PostgreSQLLoad, refuses
+from kanal.connections.sql.postgresql_load import PostgreSQLLoad
 from kanal.connections.sql.postgresql_rows import DriverBlocks, ServerError, SocketBlocks
-from kanal.connections.sql.postgresql_start import state_at_start
-from kanal.connections.sql.postgresql_types import exact_form, is_direct, is_wide
+from kanal.connections.sql.postgresql_types import is_direct, is_wide
 from kanal.connections.sql.postgresql_values import misfits
 from kanal.connections.sql.selects import Selects
 from kanal.core.carried_rows import CarriedRows
@@ -42,7 +40,7 @@ from kanal.core.types import Family
 
 
 class PostgreSQLTableDefinitions(TableDefinitions):
-    """A table is made with what belongs to it, or not at all."""
+    """A table is created with what belongs to it, or not at all."""
 
     has_identity = True
     comments_apart = True
@@ -70,23 +68,11 @@ class PostgreSQLSelects(Selects):
         return [sa.func.isfinite(column), years >= 1, years <= 9999]
 
 
-class PostgreSQL(SqlDatabase):
+class PostgreSQL(PostgreSQLAccess, SqlDatabase):
     """A PostgreSQL database."""
 
-    extra = "kanal[postgresql]"
-    port = 5432
-    drivers = frozenset({"psycopg", "psycopg2"})
     reads = frozenset(Reads) - {Reads.FILES}
     writes = frozenset(Writes) - {Writes.FILES}
-    pooling: ClassVar[dict[str, Any]] = {}
-    looks_after = True
-    joins_whole = True
-    sql_name = "postgres"
-    sql_dialect = dialect.dialect(paramstyle="named")  # type: ignore[no-untyped-call]
-
-    def __init__(self, name: str, url: sa.URL) -> None:
-        super().__init__(name, url.set(drivername="postgresql+psycopg"))
-        self._given = url
 
     @cached_property
     def catalogue(self) -> PostgreSQLCatalogue:
@@ -94,64 +80,11 @@ class PostgreSQL(SqlDatabase):
 
     @cached_property
     def ddl(self) -> PostgreSQLTableDefinitions:
-        return PostgreSQLTableDefinitions(self)
+        return PostgreSQLTableDefinitions(self, self.run_command)
 
     @cached_property
     def selects(self) -> PostgreSQLSelects:
         return PostgreSQLSelects(self)
-
-    @cached_property
-    def identity(self) -> Hashable:
-        (row,) = self.rows_of(
-            "SELECT pg_postmaster_start_time()::text, current_setting('port'), "
-            "(SELECT oid::int8 FROM pg_database WHERE datname = current_database())"
-        )
-        return "postgresql", *row
-
-    def connect_arguments(self) -> dict[str, Any]:
-        given = self.url.query
-        settings = {"connect_timeout": str(math.ceil(self.connect_timeout or 15)), "application_name": "kanal",
-                    "client_encoding": "utf8", **_ALIVE}  # fmt: skip
-        settings = {name: value for name, value in settings.items() if name not in given}
-        if self.lock_timeout is not None:
-            before = given.get("options")
-            options = [before] if isinstance(before, str) else list(before or ())
-            settings["options"] = " ".join([*options, f"-c lock_timeout={round(self.lock_timeout * 1000)}"])
-        return settings
-
-    def refuses(self, error: sa.exc.SQLAlchemyError) -> bool:
-        return refuses(str(getattr(getattr(error, "orig", None), "sqlstate", None) or ""))
-
-    def passes(self, error: BaseException) -> bool:
-        import psycopg
-
-        original = getattr(error, "orig", None) or error
-        state = getattr(original, "sqlstate", None)
-        # Without a state, it is the client library that has lost the server.
-        return state_passes(state) if state else isinstance(original, psycopg.OperationalError) or super().passes(error)
-
-    def connecting_passes(self, error: sa.exc.SQLAlchemyError) -> bool:
-        url = self.url
-        host = url.host or url.query.get("host")
-        try:
-            state = state_at_start(
-                host if isinstance(host, str) else None, url.port or 5432, url.username or "", url.database or "",
-                self.connect_timeout or 5,
-            )  # fmt: skip
-        except OSError as failure:
-            return os_error_passes(failure) or not isinstance(failure, socket.gaierror)
-        return state_passes(state)
-
-    def words_of(self, error: BaseException) -> str:
-        original = getattr(error, "orig", None) or error
-        said = getattr(original, "diag", None)
-        parts = [said.message_primary, said.message_detail, said.message_hint] if said is not None else []
-        return ": ".join(" ".join(part.split()) for part in parts if part) or super().words_of(error)
-
-    def broken_constraint(self, error: BaseException) -> str | None:
-        said = getattr(getattr(error, "orig", None) or error, "diag", None)
-        found: str | None = said.constraint_name if said is not None else None
-        return found
 
     def shares_lock_with(
         self, other: Connection, reading: Reading | None = None, table: TableInfo | None = None
@@ -178,9 +111,6 @@ class PostgreSQL(SqlDatabase):
         # A table has the rows of its partitions, and of those that inherit from it.
         return one in self.catalogue._line_of(two) or two in self.catalogue._line_of(one)
 
-    def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
-        return [exact_form(column, value)]
-
     def carries(self, column: ColumnInfo, target: Connection, there: ColumnInfo) -> bool:
         if (
             not isinstance(target, PostgreSQL)
@@ -197,17 +127,6 @@ class PostgreSQL(SqlDatabase):
 
     def moves_to(self, target: Connection) -> bool:
         return isinstance(target, PostgreSQL) and self.identity == target.identity
-
-    def written(self, table: TableInfo) -> str:
-        """A table's name as SQL has it."""
-        quote = self.sql_dialect.identifier_preparer.quote
-        return ".".join(quote(part) for part in (table.schema, table.name) if part)
-
-    def odd(self, table: TableInfo, columns: Sequence[str]) -> str:
-        """The condition that a row has a value that is none of Kanal's."""
-        quote = self.sql_dialect.identifier_preparer.quote
-        found = ((column.name, column.type.family) for column in table.chosen(columns) if column.type is not None)
-        return " OR ".join(f"{quote(name)} {_ODD[family]}" for name, family in found if family in _ODD) or "false"
 
     def digest(self, table: TableInfo, columns: Sequence[str]) -> Digest | None:
         quote, loose = self.sql_dialect.identifier_preparer.quote, self._loosely_compared(table)
@@ -267,7 +186,7 @@ class PostgreSQL(SqlDatabase):
 
     @cached_property
     def _unencrypted(self) -> bool:
-        """True where what the server sends comes over the socket as it is."""
+        """True if what the server sends comes over the socket as it is."""
         with self.connect() as connection:
             driver: Any = connection.connection.driver_connection
             if driver.pgconn.ssl_in_use:
@@ -291,7 +210,7 @@ class PostgreSQL(SqlDatabase):
         sql = (
             f"COPY ({self.compiled(self.selects.selection(replace(reading, columns=asked)))}) TO STDOUT (FORMAT binary)"
         )
-        given = connection if within is None else cast(SqlLoad, within).connection
+        given = connection if within is None else sql_load(within).connection
         # The texts of types that only the server knows depend on its settings.
         settled = any(column.type is None for column in columns)
         connecting = self.connect() if given is None else contextlib.nullcontext(given)
@@ -310,11 +229,6 @@ class PostgreSQL(SqlDatabase):
                         # The rest is not wanted: rather than read it all, the connection is given up.
                         connected.invalidate()
                         driver.close()
-
-    def break_off(self, driver: Any) -> None:
-        # Not by the driver's own call, which stops all of Python until the server has answered.
-        with self.connect() as other:
-            other.exec_driver_sql(f"SELECT pg_cancel_backend({int(driver.info.backend_pid)})")
 
     def _blocks(self, driver: Any, sql: str) -> Any:
         return SocketBlocks(driver, sql) if self._unencrypted else DriverBlocks(driver, sql)
@@ -365,7 +279,7 @@ class PostgreSQL(SqlDatabase):
                 with self.errors():
                     connection.exec_driver_sql(f"SET TRANSACTION SNAPSHOT '{name}'")
             except DatabaseError as error:
-                # Whoever held it is gone; with another one, all begin anew.
+                # Whoever held it is gone; with another one, all begin again.
                 raise DatabaseError(error.what, error.remedy, passing=True) from None
             yield connection
 
@@ -377,11 +291,11 @@ class PostgreSQL(SqlDatabase):
             yield connection
 
     def why_not_swapped(self, table: TableInfo) -> list[str]:
-        """What would break or be lost if a table were exchanged for a new one; nothing where it can be."""
+        """What would break or be lost by exchanging a table for a new one; empty if it can be exchanged."""
         return self._reasons(_UNSWAPPABLE, table)
 
     def why_not_rebuilt(self, table: TableInfo) -> list[str]:
-        """What would break or be lost if a table's indexes were made anew; nothing where they can be."""
+        """What would break or be lost by rebuilding the indexes of a table; empty if they can be rebuilt."""
         return self._reasons(_UNBUILDABLE, table)
 
     def _reasons(self, query: str, table: TableInfo) -> list[str]:
@@ -409,18 +323,14 @@ class PostgreSQL(SqlDatabase):
         return rows, faults
 
     def new_load(self) -> SqlLoad:
-        return PostgreSQLLoad(self)
-
-    def statements(self, sql: str) -> list[str]:
-        # The server parts them itself.
-        return [sql]
+        return PostgreSQLLoad(self, self.catalogue, self)
 
 
 #: A number from which the hashes of a row's columns begin.
 _SEED = 4711
 #: The hash of a value by its family, of which all 64 bits depend on all of the value. The server's own of a bigint is
 #: the same for 1 and 4294967296, that of a decimal does not see its sign, and -0.0 has that of 0.0. The server's hash
-#: of a row is a sum of those of its values, so that a sum of them would not see which values stand in one row.
+#: of a row is a sum of those of its values, so that a sum of them would not see which values are in one row.
 _HASHES = {
     Family.INTEGER: "hashint8extended({0}::bigint >> 32, hashint8extended({0}::bigint & 4294967295, {1}))",
     Family.DOUBLE: "CASE WHEN {0} = 0 THEN hashtextextended({0}::text, {1}) ELSE hashfloat8extended({0}, {1}) END",
@@ -431,14 +341,6 @@ _HASHES = {
     Family.BINARY: "hash_record_extended(ROW({0}), {1})",
 }
 _HASH_OF_TEXT = "hashtextextended({0}::text, {1})"
-#: What holds for the values of a type that are none of Kanal's.
-_ODD = {
-    Family.DATE: "NOT BETWEEN '0001-01-01' AND '9999-12-31'",
-    Family.TIMESTAMP: "NOT BETWEEN '0001-01-01' AND '9999-12-31 23:59:59.999999'",
-    Family.TIMESTAMPTZ: "NOT BETWEEN '0001-01-01+00' AND '9999-12-31 23:59:59.999999+00'",
-    Family.TIME: "= '24:00'",
-    Family.DECIMAL: "= 'NaN'",
-}
 #: What of a table does not go with a new one that is made like it, or would hold on to the old one.
 _UNSWAPPABLE = """
 WITH t AS (SELECT * FROM pg_class WHERE oid = to_regclass(:name))
@@ -485,15 +387,13 @@ UNION ALL SELECT 'index ' || i.relname || ' has settings, a place, statistics or
     OR obj_description(i.key, 'pg_constraint') IS NOT NULL
     OR EXISTS (SELECT FROM pg_attribute AS a WHERE a.attrelid = i.indexrelid AND coalesce(a.attstattarget, -1) >= 0)
 """
-#: A server that is gone without a word, as where a network was cut, is noticed within a minute, not within hours.
-_ALIVE = {"keepalives_idle": "20", "keepalives_interval": "10", "keepalives_count": "3", "tcp_user_timeout": "60000"}
 _CUT_OFF = (errno.ECONNRESET, errno.EPIPE, errno.ETIMEDOUT, errno.ENOTCONN, errno.EBADF)
 _SETTINGS = {"TimeZone": "UTC", "IntervalStyle": "iso_8601", "DateStyle": "ISO, MDY", "extra_float_digits": "1"}
 
 
 @contextlib.contextmanager
 def _read_settings(connection: sa.Connection, restore: bool) -> Iterator[None]:
-    """While it lasts, the server writes times and intervals in one way; afterwards as it did, where that matters."""
+    """While this lasts, the server writes times and intervals in one way; afterwards as it did, if that matters."""
 
     def tell(values: Mapping[str, str]) -> None:
         for name, value in values.items():

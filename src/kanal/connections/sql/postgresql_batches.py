@@ -1,4 +1,4 @@
-"""What PostgreSQL sends, in batches, whose columns are made when they are first asked for."""
+"""What PostgreSQL sends, in batches, whose columns are created when they are first asked for."""
 
 from __future__ import annotations
 
@@ -104,14 +104,14 @@ class _StraysOf(Mapping[str, Strays]):
 def copied_batches(
     blocks: Iterable[Block], places: Mapping[str, int], stored: Sequence[SqlType], rows: int, size: int
 ) -> Iterator[SourceBatch]:
-    """The rows of blocks in batches of so many each, the last one fewer; fewer too where they come to so many bytes."""
+    """The rows of blocks in batches of so many each, the last one fewer; fewer too if they come to this many bytes."""
     waiting: list[tuple[Bytes, Places]] = []
     count = held = 0
 
     def joined() -> SourceBatch:
         nonlocal waiting, count, held
         free = held + spare_bytes(stored)
-        # With room for what is laid out beside the rows; what of it is not used takes no memory.
+        # With room for what is laid out next to the rows; what of it is not used takes no memory.
         content = np.empty(2 * free, dtype=np.uint8)
         content[held:free] = 0
         starts, end = [], 0

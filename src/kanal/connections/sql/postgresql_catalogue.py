@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Sequence
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import sqlalchemy as sa
 from msgspec.structs import replace
@@ -15,18 +15,16 @@ from kanal.connections.description import About, ColumnInfo, Right, RowCount, Ta
 from kanal.connections.errors import DatabaseError
 from kanal.connections.sql.catalogue import Catalogue
 from kanal.connections.sql.named_type import NamedType
+from kanal.connections.sql.postgresql_access import PostgreSQLAccess
 from kanal.connections.sql.postgresql_types import BY_NAME, comes_whole, is_direct
 from kanal.core.errors import TypeNameError
 from kanal.core.types import TEXT, WIDE_DECIMAL, Family, SqlType, parse_type
-
-if TYPE_CHECKING:
-    from kanal.connections.sql.postgresql import PostgreSQL
 
 
 class PostgreSQLCatalogue(Catalogue):
     """The catalogue of a PostgreSQL database."""
 
-    database: PostgreSQL
+    database: PostgreSQLAccess
     system_schemas = ("information_schema", "pg_catalog")
 
     def _whole_place(self, schema: str | None, name: str) -> tuple[str | None, str]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import pyarrow as pa
 import sqlalchemy as sa
@@ -14,19 +14,17 @@ from msgspec.structs import replace
 
 from kanal.connections.description import ForeignKey, TableInfo
 from kanal.connections.errors import DatabaseError, RowsRefused
+from kanal.connections.sql.access import AS_IT_IS
 from kanal.connections.sql.copy_binary import HEADER, TRAILER, binary_rows, place_in_row, takes
-from kanal.connections.sql.load import AS_IT_IS
 from kanal.connections.sql.portion import HASH, portion_form
+from kanal.connections.sql.postgresql_access import PostgreSQLAccess, refuses
 from kanal.connections.sql.postgresql_batches import CopiedBatch
 from kanal.connections.sql.postgresql_types import is_direct
 from kanal.connections.sql.postgresql_values import plain_text, stored_form
-from kanal.connections.sql.stage import row_column
-from kanal.connections.sql.streaming import StreamingLoad
+from kanal.connections.sql.staging import row_column
+from kanal.connections.sql.streaming import StreamingLoad, StreamWriter
 from kanal.connections.sql.text_rows import text_rows
 from kanal.core.carried_rows import CarriedRows
-
-if TYPE_CHECKING:
-    from kanal.connections.sql.postgresql import PostgreSQL
 
 
 class CopyIn(Struct, frozen=True):
@@ -45,10 +43,35 @@ class _Copying(Struct):
     tail: bytes
 
 
+class PostgreSQLWriter(StreamWriter):
+    """Writes rows by COPY."""
+
+    def encode(self, rows: pa.RecordBatch) -> Any:
+        prepared = self.transaction.database.sql_dialect.identifier_preparer
+        carried: dict[str, int] = {}
+        copied = None
+        if isinstance(rows, CarriedRows) and isinstance(rows.batch, CopiedBatch):
+            copied = rows.batch.copied
+            fields = {name: rows.batch.places[source] for name, source in rows.carried.items()}
+            carried = dict(sorted(fields.items(), key=lambda item: item[1]))
+        names = [name for name in rows.schema.names if name not in carried]
+        columns = {name: stored_form(rows.column(name), self.table.c[name].type) for name in names}
+        if all(is_direct(self.table.c[name].type) and takes(values.type) for name, values in columns.items()):
+            names.sort(key=lambda name: place_in_row(columns[name]))
+            content = binary_rows([columns[name] for name in names], copied, list(carried.values()))
+            form, edges = " (FORMAT binary)", (HEADER, TRAILER)
+            names = [*carried, *names]
+        else:
+            names, form, edges = rows.schema.names, "", (b"", b"")
+            content = text_rows([plain_text(values) for values in rows.columns])
+        listed = ", ".join(map(prepared.quote, names))
+        return CopyIn(f"COPY {prepared.format_table(self.table)} ({listed}) FROM STDIN{form}", content, *edges)
+
+
 class PostgreSQLLoad(StreamingLoad):
     """A transaction in which rows go in by COPY."""
 
-    database: PostgreSQL
+    database: PostgreSQLAccess
 
     def session(self) -> str | None:
         known = self.connection.info
@@ -63,7 +86,7 @@ class PostgreSQLLoad(StreamingLoad):
         self.run_sql(f"LOCK TABLE {name} IN SHARE ROW EXCLUSIVE MODE")
         few = int(self.value(f"SELECT count(*) FROM (SELECT 1 FROM {name} LIMIT {_FEW + 1}) AS few")) <= _FEW
         # A TRUNCATE makes new files and keeps readers waiting: of few rows, DELETE is quicker and kinder.
-        if few or self.database.catalogue.referring(TableInfo(table.schema, table.name, ())):
+        if few or self.catalogue.referring(TableInfo(table.schema, table.name, ())):
             return self.run_sql(f"DELETE FROM {name}")
         asked = [sa.literal(text, sa.Text) for text in (name, "TRUNCATE")]
         if not self.scalar(sa.select(sa.func.has_table_privilege(*asked))):
@@ -75,13 +98,13 @@ class PostgreSQLLoad(StreamingLoad):
 
     def move(self, source: TableInfo, names: Mapping[str, str], table: TableInfo) -> int:
         """Insert all rows of another table of the database; how many they are. Raises RowsRefused, with nothing
-        inserted, where a row is refused, or has a value that is none of Kanal's."""
+        inserted, if a row is refused, or has a value that Kanal does not have."""
         quote, place = self.database.sql_dialect.identifier_preparer.quote, self.database.written
         ruled = sa.text("SELECT relhasrules FROM pg_class WHERE oid = to_regclass(:name)").bindparams(name=place(table))
         if self.scalar(ruled):  # which may send an INSERT elsewhere, and do not hold for COPY
             raise RowsRefused(f"{table.name} has rules")
         into = self._into(place(table), names, any(column.always for column in table.chosen(names)))
-        # A division by 0 where there is such a value: the row is left to Kanal, which says what is wrong with it.
+        # A division by 0 if there is such a value: the row is left to Kanal, which says what is wrong with it.
         guard = f"1 / (CASE WHEN {self.database.odd(source, list(names.values()))} THEN 0 ELSE 1 END) = 1"
         sql = f"{into} SELECT {', '.join(map(quote, names.values()))} FROM {place(source)} WHERE {guard}"
         with self.all_or_nothing():
@@ -89,7 +112,7 @@ class PostgreSQLLoad(StreamingLoad):
         raise AssertionError
 
     def drop_indexes(self, table: TableInfo) -> list[str]:
-        """Take the indexes of a table away, with the keys that they stand for; the statements that make them again."""
+        """Take the indexes of a table away, with the keys that they represent; the statements that make them again."""
         quote, name = self.database.sql_dialect.identifier_preparer.quote, self.database.written(table)
         self.run_sql(f"LOCK TABLE {name} IN ACCESS EXCLUSIVE MODE")
         found = self.rows(sa.text(_INDEXES).bindparams(name=name))
@@ -104,35 +127,13 @@ class PostgreSQLLoad(StreamingLoad):
         return again
 
     def make_indexes(self, dropped: Sequence[str]) -> None:
-        """Make them again, as they were; raises RowsRefused where rows do not go together with them."""
+        """Create them again; raises RowsRefused if rows break them."""
         with self.all_or_nothing():
             for statement in dropped:
                 self.connection.exec_driver_sql(statement, execution_options=AS_IT_IS)
 
-    def encode_into(self, table: sa.Table, rows: pa.RecordBatch) -> Any:
-        prepared = self.database.sql_dialect.identifier_preparer
-        carried: dict[str, int] = {}
-        copied = None
-        if isinstance(rows, CarriedRows) and isinstance(rows.batch, CopiedBatch):
-            copied = rows.batch.copied
-            fields = {name: rows.batch.places[source] for name, source in rows.carried.items()}
-            carried = dict(sorted(fields.items(), key=lambda item: item[1]))
-        names = [name for name in rows.schema.names if name not in carried]
-        columns = {name: stored_form(rows.column(name), table.c[name].type) for name in names}
-        if all(is_direct(table.c[name].type) and takes(values.type) for name, values in columns.items()):
-            names.sort(key=lambda name: place_in_row(columns[name]))
-            content = binary_rows([columns[name] for name in names], copied, list(carried.values()))
-            form, edges = " (FORMAT binary)", (HEADER, TRAILER)
-            names = [*carried, *names]
-        else:
-            names, form, edges = rows.schema.names, "", (b"", b"")
-            content = text_rows([plain_text(values) for values in rows.columns])
-        listed = ", ".join(map(prepared.quote, names))
-        return CopyIn(f"COPY {prepared.format_table(table)} ({listed}) FROM STDIN{form}", content, *edges)
-
-    def insert_into(self, table: sa.Table, encoded: Any) -> None:
-        self.send_into(table, encoded)
-        self.confirm()
+    def writer_of(self, table: sa.Table) -> PostgreSQLWriter:
+        return PostgreSQLWriter(self, table)
 
     def begin_stream(self, encoded: CopyIn, stack: contextlib.ExitStack) -> _Copying:
         driver: Any = self.connection.connection.driver_connection
@@ -336,8 +337,3 @@ def _escaped(sql: str) -> str:
 _SENT_AT_ONCE = 1024 * 1024
 #: A table of fewer rows is all but empty.
 _FEW = 10_000
-
-
-def refuses(sqlstate: str) -> bool:
-    """True for the states of errors by which rows are refused: bad data, broken constraints, raised by a trigger."""
-    return sqlstate[:2] in ("22", "23", "44", "P0")

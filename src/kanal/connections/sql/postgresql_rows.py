@@ -22,7 +22,7 @@ _BLOCK = 2 * 1024 * 1024
 #: Bytes behind the last row, so that a field that is NULL can be looked at like others.
 _SPARE = 16
 _HEADER = 19
-#: A buffer, where the first field of each row begins in it, one row behind the other, and where the last row ends.
+#: A buffer, if the first field of each row begins in it, one row behind the other, and where the last row ends.
 Block = tuple[Bytes, Places, int]
 
 
@@ -118,7 +118,7 @@ class SocketBlocks:
     def _gather(self, size: int) -> None:
         """Let bytes come for a moment, up to so many: the server sends 8 KiB at a time, and to wake up for each of them
         costs more than finding the rows in it."""
-        with contextlib.suppress(OSError, AttributeError):  # where the system does not know how
+        with contextlib.suppress(OSError, AttributeError):  # if the system does not know how
             self._socket.setsockopt(socket.SOL_SOCKET, socket.SO_RCVLOWAT, min(size, _AT_ONCE))
             try:
                 self._poll.poll(_MOMENT)
@@ -179,12 +179,12 @@ class SocketBlocks:
         return place
 
     def _rows(self, buffer: Bytes, count: int, place: int = 0) -> tuple[Places, int, int]:
-        """Where the first fields begin of the rows of which all is there, where the last one ends, and where what
+        """Where the first fields begin of the rows of which all is there, if the last one ends, and where what
         follows them begins."""
         if self._first:
             if count - place < 5 + _HEADER or buffer[place] != _DATA:
                 return _NONE, place, place
-            # The header stands in the first row's message: as if it began behind it.
+            # The header is in the first row's message: as if it began behind it.
             length = int.from_bytes(buffer[place + 1 : place + 5].tobytes(), "big")
             place += _HEADER
             buffer[place] = _DATA

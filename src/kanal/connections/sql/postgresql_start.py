@@ -14,9 +14,9 @@ _PROTOCOL = 196608
 
 
 def state_at_start(host: str | None, port: int, user: str, database: str, timeout: float) -> str:
-    """The SQLSTATE by which the server refuses a connection; "" where it would go on, or answers otherwise.
+    """The SQLSTATE by which the server refuses a connection; "" if it would go on, or answers otherwise.
 
-    Raises OSError where nothing answers.
+    Raises OSError if nothing answers.
     """
     texts = "".join(f"{part}\0" for part in ("user", user, "database", database)) + "\0"
     body = struct.pack("!i", _PROTOCOL) + texts.encode("utf-8")
@@ -35,7 +35,7 @@ def state_at_start(host: str | None, port: int, user: str, database: str, timeou
 
 
 def _connected(host: str | None, port: int, timeout: float) -> socket.socket:
-    """A connection over TCP, or over the socket in a folder; where no host is named, in one of the usual folders."""
+    """A connection over TCP, or over the socket in a folder; if no host is named, in one of the usual folders."""
     if host and not host.startswith("/"):
         return socket.create_connection((host, port), timeout)
     failure: OSError = FileNotFoundError("there is no socket")

@@ -17,7 +17,7 @@ _DIRECT = (
     sa.String,
 )  # fmt: skip
 
-#: PostgreSQL's name of a type: Kanal's, where a query's columns are described.
+#: PostgreSQL's name of a type: Kanal's, if a query's columns are described.
 BY_NAME = {
     "int2": "smallint", "int4": "integer", "int8": "bigint", "numeric": "decimal", "float4": "real", "text": "text",
     "float8": "double precision", "bool": "boolean", "varchar": "text", "bpchar": "text", "name": "text",

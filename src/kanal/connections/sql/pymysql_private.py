@@ -1,4 +1,4 @@
-"""All that Kanal uses of PyMySQL beside its public interface; where a version lacks it, rows go a slower way.
+"""All that Kanal uses of PyMySQL next to its public interface; if a version lacks it, rows go a slower way.
 
 By these names rows are read from the packets and written by LOAD DATA from memory, without Python objects for values.
 """
@@ -19,12 +19,12 @@ _NAMES = ("_execute_command", "_read_packet", "_force_close", "_rfile", "_result
 
 
 def is_known(connection: Any) -> bool:
-    """True where this version of the driver has the private names."""
+    """True if this version of the driver has the private names."""
     return all(hasattr(connection, name) for name in _NAMES)
 
 
 def notice_silence(connection: Any, record: Any = None) -> None:
-    """Have a server that is gone without a word, as where a network was cut, be noticed within a minute."""
+    """Have a server that is gone without a word, as if a network was cut, be noticed within a minute."""
     del record
     channel = getattr(connection, "_sock", None)
     if isinstance(channel, socket.socket) and channel.family != getattr(socket, "AF_UNIX", None):
@@ -48,7 +48,7 @@ def end_result(connection: Any) -> None:
 
 
 def give_up_result(connection: Any) -> bool:
-    """Close a connection whose result was not read to the end, rather than read it all; False where there is none."""
+    """Close a connection whose result was not read to the end, rather than read it all; False if there is none."""
     result = getattr(connection, "_result", None)
     if result is None or not getattr(result, "unbuffered_active", False):
         return False

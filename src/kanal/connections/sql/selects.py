@@ -4,24 +4,22 @@ from __future__ import annotations
 
 import operator
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import sqlalchemy as sa
 
 from kanal.connections.description import TableInfo
 from kanal.connections.reading import Reading, Window
+from kanal.connections.sql.access import SqlAccess
 from kanal.core.types import (
     Family,
 )
 
-if TYPE_CHECKING:
-    from kanal.connections.sql.database import SqlDatabase
-
 
 class Selects:
-    """How rows are asked for."""
+    """The SELECT statements of a database."""
 
-    def __init__(self, database: SqlDatabase) -> None:
+    def __init__(self, database: SqlAccess) -> None:
         self.database = database
 
     def selection(self, reading: Reading) -> sa.Select[Any]:
@@ -60,7 +58,7 @@ class Selects:
         return column if found is None else found
 
     def bytewise(self, column: Any) -> Any:
-        """A column of texts in the order of their bytes in UTF-8, in which no two texts are equal; None where the
+        """A column of texts in the order of their bytes in UTF-8, in which no two texts are equal; None if the
         database has no such order."""
         del column
         return None
@@ -76,12 +74,12 @@ class Selects:
         return value
 
     def ordinary(self, column: sa.ColumnElement[Any]) -> list[sa.ColumnElement[bool]]:
-        """What leaves out dates and timestamps outside the years 1 to 9999, where there can be any."""
+        """What leaves out dates and timestamps outside the years 1 to 9999, if there can be any."""
         del column
         return []
 
     def delivered(self, table: TableInfo, column: sa.ColumnElement[Any]) -> sa.ColumnElement[Any]:
-        """A column as it is selected, where the driver would not deliver it as it should be."""
+        """A column as it is selected, if the driver would not deliver it as it should be."""
         del table
         return column
 

@@ -13,14 +13,15 @@ import sqlalchemy as sa
 from sqlalchemy import exc
 
 from kanal.connections.description import ColumnInfo, TableInfo
+from kanal.connections.loading import RefusedRow
 from kanal.connections.sql.catalogue import Catalogue
 from kanal.connections.sql.database import SqlDatabase
 from kanal.connections.sql.ddl import TableDefinitions
-from kanal.connections.sql.driver_rows import DriverRowsLoad
+from kanal.connections.sql.driver_rows import DriverRowsWriter
 from kanal.connections.sql.load import SqlLoad
 from kanal.connections.sql.selects import Selects
 from kanal.connections.sql.servers import Server, server_named
-from kanal.connections.sql.stage import row_column
+from kanal.connections.sql.staging import row_column
 from kanal.core.faults import Fault
 from kanal.core.types import TEXT, SqlType
 
@@ -32,7 +33,7 @@ class ServerTableDefinitions(TableDefinitions):
 
     @property
     def has_identity(self) -> bool:  # type: ignore[override]
-        """True where columns number rows as ISO SQL has it."""
+        """True if columns number rows as ISO SQL has it."""
         return self.database.server.has_identity
 
     def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
@@ -62,7 +63,7 @@ class ServerCatalogue(Catalogue):
     database: ServerDatabase
 
     def sql_type(self, declared: Any) -> SqlType | None:
-        known = self.database.server.type_of(self.type_text(declared).lower())
+        known = self.database.server.type_of(self.database.type_text(declared).lower())
         return super().sql_type(declared) if known is None else known
 
     def stored_type(self, sql_type: SqlType | None, declared: Any) -> SqlType:
@@ -73,43 +74,53 @@ class ServerCatalogue(Catalogue):
         return sql_type is None or sql_type.family not in self.database.server.as_they_are
 
     def decimals_of(self, declared: Any) -> int:
-        return self.database.server.decimals_of(self.type_text(declared).lower())
+        return self.database.server.decimals_of(self.database.type_text(declared).lower())
 
 
-class ServerLoad(DriverRowsLoad):
+class ServerWriter(DriverRowsWriter):
+    """Writes values as the server takes them."""
+
+    transaction: ServerLoad
+
+    def rows_at_once(self, names: Sequence[str]) -> int:
+        del names
+        return self.transaction.database.server.rows_at_once
+
+    def driver_values(self, column: sa.Column[Any], values: pa.Array) -> list[Any]:
+        known = column.table.info.get("columns", {})
+        return self.transaction.database.server.bound(values, known.get(column.name))
+
+    def insert(self, encoded: Any) -> Sequence[RefusedRow]:
+        with self.transaction.numbering(self.table, encoded[0]):
+            return super().insert(encoded)
+        raise AssertionError
+
+
+class ServerLoad(SqlLoad):
     """A transaction whose temporary tables and values are the server's."""
 
     database: ServerDatabase
 
-    def rows_at_once(self, table: sa.Table, names: Sequence[str]) -> int:
-        del table, names
-        return self.database.server.rows_at_once
+    def writer_of(self, table: sa.Table) -> ServerWriter:
+        return ServerWriter(self, table)
 
     def table_of(self, table: TableInfo) -> sa.Table:
         made = super().table_of(table)
         made.info["columns"] = {column.name: column for column in table.columns}
         return made
 
-    def driver_values(self, column: sa.Column[Any], values: pa.Array) -> list[Any]:
-        known = column.table.info.get("columns", {})
-        return self.database.server.bound(values, known.get(column.name))
-
-    def insert_into(self, table: sa.Table, encoded: Any) -> None:
-        with self._numbering(table, encoded[0]):
-            super().insert_into(table, encoded)
-
     def insert_select(self, table: sa.Table, columns: Sequence[str], rows: sa.Select[Any]) -> Any:
         return super().insert_select(table, columns, rows).execution_options(kanal_columns=tuple(columns))
 
     def _counted(self, statement: Any) -> int:
         columns = statement.get_execution_options().get("kanal_columns")
-        with contextlib.nullcontext() if columns is None else self._numbering(statement.table, columns):
+        with contextlib.nullcontext() if columns is None else self.numbering(statement.table, columns):
             return super()._counted(statement)
         raise AssertionError
 
     @contextlib.contextmanager
-    def _numbering(self, table: sa.Table, names: Sequence[str]) -> Iterator[None]:
-        """While it lasts, a column that numbers rows takes the values that are given to it, if it is among these."""
+    def numbering(self, table: sa.Table, names: Sequence[str]) -> Iterator[None]:
+        """While this lasts, a column that numbers rows takes the values that are given to it, if it is among these."""
         known = {} if table.info.get("temporary") else table.info.get("columns", {})
         numbered = any(known[name].numbered for name in names if name in known)
         place = str(self.database.dialect.identifier_preparer.format_table(table))
@@ -183,22 +194,22 @@ class ServerDatabase(SqlDatabase):
 
     @property
     def extra(self) -> str:  # type: ignore[override]
-        """What to install where the driver is missing."""
+        """What to install if the driver is missing."""
         return self.server.extra
 
     @property
     def port(self) -> int | None:  # type: ignore[override]
-        """Where its servers listen, if nothing else is said."""
+        """Where its servers listen, by default."""
         return self.server.port
 
     @property
     def checks_each_row(self) -> bool:  # type: ignore[override]
-        """True where a reference is checked as each row comes."""
+        """True if a reference is checked as each row comes."""
         return self.server.checks_each_row
 
     @property
     def has_savepoints(self) -> bool:  # type: ignore[override]
-        """True where what failed is undone to a savepoint; else some drivers undo all, and do not say so."""
+        """True if what failed is undone to a savepoint; else some drivers undo all, and do not say so."""
         return self.server.has_savepoints
 
     @property
@@ -212,7 +223,7 @@ class ServerDatabase(SqlDatabase):
 
     @cached_property
     def ddl(self) -> ServerTableDefinitions:
-        return ServerTableDefinitions(self)
+        return ServerTableDefinitions(self, self.run_command)
 
     @cached_property
     def selects(self) -> ServerSelects:
@@ -243,4 +254,4 @@ class ServerDatabase(SqlDatabase):
         return self.server.exact(column, value)
 
     def new_load(self) -> SqlLoad:
-        return ServerLoad(self)
+        return ServerLoad(self, self.catalogue, self)

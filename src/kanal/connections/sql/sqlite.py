@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import re
-import sqlite3
 from collections.abc import Iterator, Sequence
 from functools import cached_property
 from typing import Any, cast
@@ -13,7 +11,6 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import sqlalchemy as sa
 from msgspec.structs import replace
-from sqlalchemy.dialects import sqlite as dialect
 
 from kanal.connections.base import Connection
 from kanal.connections.description import ColumnInfo, TableInfo
@@ -25,15 +22,13 @@ from kanal.connections.sql.file_database import FileDatabase
 from kanal.connections.sql.load import SqlLoad
 from kanal.connections.sql.named_type import NamedType
 from kanal.connections.sql.selects import Selects
+from kanal.connections.sql.sqlite_access import SQLiteAccess
 from kanal.connections.sql.sqlite_catalogue import SQLiteCatalogue
 from kanal.connections.sql.sqlite_load import SQLiteLoad
-from kanal.connections.sql.sqlite_opening import SQLiteOpening
 from kanal.connections.sql.sqlite_rows import (
     EXACT_DIGITS,
     RowReader,
     affinity,
-    driver_errors,
-    exact_forms,
     quote,
     stored_form,
 )
@@ -41,7 +36,7 @@ from kanal.core.faults import Fault
 from kanal.core.frame import SourceBatch
 from kanal.core.types import Family, SqlType
 
-#: Rows at once of a large file, where they are not counted.
+#: Rows at once of a large file, if they are not counted.
 _UNCOUNTED = 1_000
 
 
@@ -58,7 +53,7 @@ def type_to_make(sql_type: SqlType) -> Any:
 class SQLiteTableDefinitions(TableDefinitions):
     """The tables of a SQLite database."""
 
-    database: SQLite
+    database: SQLiteAccess
     refers_forward = True
     in_one_transaction = True
 
@@ -86,12 +81,9 @@ class SQLiteSelects(Selects):
         return sa.collate(column, "BINARY")
 
 
-class SQLite(SQLiteOpening, FileDatabase):
+class SQLite(SQLiteAccess, FileDatabase):
     """A SQLite file."""
 
-    sql_name = "sqlite"
-    sql_dialect = dialect.dialect(paramstyle="named")
-    defers_references = True
     folds_columns = True
 
     @cached_property
@@ -100,77 +92,17 @@ class SQLite(SQLiteOpening, FileDatabase):
 
     @cached_property
     def ddl(self) -> SQLiteTableDefinitions:
-        return SQLiteTableDefinitions(self)
+        return SQLiteTableDefinitions(self, self.run_command)
 
     @cached_property
     def selects(self) -> SQLiteSelects:
         return SQLiteSelects(self)
-
-    @contextlib.contextmanager
-    def _python(self) -> Iterator[sqlite3.Connection]:
-        """A connection of Python's own driver, for small questions."""
-        self.check_file()
-        try:
-            connection = sqlite3.connect(self.path, timeout=self.lock_timeout or 30)
-            try:
-                yield connection
-            finally:
-                connection.close()
-        except sqlite3.Error as error:
-            raise self.failed(str(error), self.passes(error)) from None
-
-    @contextlib.contextmanager
-    def arrow(self) -> Iterator[Any]:
-        """A connection of the Arrow driver; its errors become Kanal's."""
-        import adbc_driver_sqlite.dbapi
-
-        self.check_file()
-        uri = f"file:{str(self.path.resolve()).replace('%', '%25').replace('?', '%3f').replace('#', '%23')}?mode=rw"
-        try:
-            connection = adbc_driver_sqlite.dbapi.connect(uri)
-            try:
-                with connection.cursor() as cursor:
-                    cursor.execute(f"PRAGMA busy_timeout = {round(1000 * (self.lock_timeout or 30))}")
-                    cursor.fetchall()
-                yield connection
-            finally:
-                connection.close()
-        except driver_errors() as error:
-            raise self.driver_failure(error) from None
-
-    def driver_words(self, error: BaseException) -> str:
-        """What SQLite said, without the driver's surroundings.
-
-        Raises KeyboardInterrupt where it was one: the driver answers Ctrl-C with an error of its own, caused by it.
-        """
-        if isinstance(error.__cause__, KeyboardInterrupt):
-            raise KeyboardInterrupt from None
-        text = self.without_password(" ".join(str(error).split()))
-        text = re.sub(r"^[A-Z_]+: (?:\[SQLite\] )?", "", text)
-        text = re.sub(r"\s*query was: .*$", "", text)
-        return re.sub(r"^(?:[Ff]ailed to \w+(?: \w+)*: )+", "", text)
-
-    def driver_failure(self, error: BaseException) -> DatabaseError:
-        """A driver's error as one of Kanal's."""
-        return self.failed(self.driver_words(error), self.passes(error))
-
-    def found_by(self, query: sa.Executable) -> list[tuple[Any, ...]]:
-        with self.arrow() as connection, connection.cursor() as cursor:
-            cursor.execute(self.compiled(query))
-            return [tuple(row) for row in cursor.fetchall()]
 
     def shares_lock_with(
         self, other: Connection, reading: Reading | None = None, table: TableInfo | None = None
     ) -> bool:
         del reading, table
         return isinstance(other, SQLite) and self.identity == other.identity
-
-    def sa_table(self, table: TableInfo) -> sa.Table:
-        return sa.Table(table.name, sa.MetaData(), *(sa.Column(name) for name in table.names))
-
-    def exact(self, column: ColumnInfo, value: Any) -> list[Any]:
-        del column
-        return exact_forms(value)
 
     def key_form(self, table: TableInfo, name: str, values: pa.Array) -> pa.Array:
         collation = self.catalogue._collations.get(table.name, {}).get(name.casefold(), "BINARY")
@@ -226,7 +158,7 @@ class SQLite(SQLiteOpening, FileDatabase):
     @contextlib.contextmanager
     def load(self) -> Iterator[SqlLoad]:
         with self.arrow() as connection:
-            load = SQLiteLoad(self, connection)
+            load = SQLiteLoad(self, self.catalogue, self, connection)
             try:
                 yield load
             finally:

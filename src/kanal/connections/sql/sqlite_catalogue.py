@@ -8,7 +8,7 @@ import re
 import sqlite3
 from collections.abc import Collection, Sequence
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from msgspec.structs import replace
 from sqlglot.dialects.dialect import Dialect
@@ -17,6 +17,7 @@ from sqlglot.tokens import TokenType  # type: ignore[attr-defined]
 from kanal.connections.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
 from kanal.connections.errors import DatabaseError
 from kanal.connections.sql.catalogue import Catalogue
+from kanal.connections.sql.sqlite_access import SQLiteAccess
 from kanal.connections.sql.sqlite_rows import (
     EXACT_DIGITS,
     affinity,
@@ -25,14 +26,11 @@ from kanal.connections.sql.sqlite_rows import (
 from kanal.core.errors import KanalError, TypeNameError
 from kanal.core.types import BIGINT, BINARY, DOUBLE, TEXT, Family, SqlType, parse_type
 
-if TYPE_CHECKING:
-    from kanal.connections.sql.sqlite import SQLite
-
 
 class SQLiteCatalogue(Catalogue):
     """The catalogue of a SQLite database."""
 
-    database: SQLite
+    database: SQLiteAccess
 
     def about(self) -> About:
         with self.database._python() as connection:
@@ -135,13 +133,13 @@ class SQLiteCatalogue(Catalogue):
 
     @cached_property
     def _row_numbers(self) -> dict[str, str | None]:
-        """The name by which each table numbers its rows, None where it does not; of tables that were described."""
+        """The name by which each table numbers its rows, None if it does not; of tables that were described."""
         return {}
 
     def _column_of(self, row: Sequence[Any], primary: tuple[str, ...]) -> ColumnInfo:
         _, name, declared, not_null, default, _, hidden = row
         sql_type = declared_type(declared)
-        # The one INTEGER PRIMARY KEY is the row's number, which SQLite gives where there is none.
+        # The one INTEGER PRIMARY KEY is the row's number, which SQLite gives if there is none.
         row_number = primary == (name,) and declared.upper() == "INTEGER"
         return ColumnInfo(
             name=name,
@@ -174,7 +172,7 @@ class SQLiteCatalogue(Catalogue):
         )
 
     def describe_query(self, query: str) -> TableInfo:
-        """The columns of a query: their declared types where they are plain columns, else by their first values."""
+        """The columns of a query: their declared types if they are plain columns, else by their first values."""
         body = query.rstrip().rstrip(";")
         with self.database._python() as connection:
             try:
@@ -226,7 +224,7 @@ _COUNTED_BYTES = 500_000_000
 
 
 def declared_type(declared: str) -> SqlType | None:
-    """The SQL type that a declared type means; None where it means none."""
+    """The SQL type that a declared type means; None if it means none."""
     if not declared.strip():
         return None
     words = re.sub(r"\s+", " ", declared.strip().lower())
@@ -270,7 +268,7 @@ _QUOTED = (TokenType.STRING, TokenType.IDENTIFIER)
 
 
 def checks_in(sql: str) -> list[tuple[str | None, str]]:
-    """The conditions that a CREATE TABLE checks, each with its name, where it has one."""
+    """The conditions that a CREATE TABLE checks, each with its name, if it has one."""
     if "CHECK" not in sql.upper():
         return []
     tokens = Dialect.get_or_raise("sqlite").tokenize(sql)
@@ -289,7 +287,7 @@ def checks_in(sql: str) -> list[tuple[str | None, str]]:
 
 
 def _row_number(connection: sqlite3.Connection, quoted: str, columns: list[str]) -> str | None:
-    """A name for the number of a table's rows that is no column's; None where it has none (WITHOUT ROWID)."""
+    """A name for the number of a table's rows that is no column's; None if it has none (WITHOUT ROWID)."""
     names = {"rowid", "_rowid_", "oid"} - {column.casefold() for column in columns}
     for name in sorted(names):
         with contextlib.suppress(sqlite3.OperationalError):

@@ -5,23 +5,24 @@ from __future__ import annotations
 import contextlib
 import re
 from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import sqlalchemy as sa
 
+from kanal.connections.base import Target
 from kanal.connections.description import Constraint, ForeignKey, TableInfo
 from kanal.connections.errors import DatabaseError, RowsRefused
+from kanal.connections.loading import RefusedRow
 from kanal.connections.sql.load import SqlLoad
-from kanal.connections.sql.sqlite_catalogue import checks_in
+from kanal.connections.sql.sqlite_access import SQLiteAccess
+from kanal.connections.sql.sqlite_catalogue import SQLiteCatalogue, checks_in
 from kanal.connections.sql.sqlite_rows import (
     driver_errors,
     quote,
     text_literal,
 )
-from kanal.connections.sql.stage import row_column
-
-if TYPE_CHECKING:
-    from kanal.connections.sql.sqlite import SQLite
+from kanal.connections.sql.staging import row_column
+from kanal.connections.sql.writer import TableWriter
 
 
 def _constraint_in(words: str) -> str | None:
@@ -44,15 +45,32 @@ def _refuses_row(error: BaseException, words: str) -> bool:
     return "failed to execute" in str(error) and not any(word in words for word in _OF_FILE)
 
 
+class SQLiteWriter(TableWriter):
+    """Writes rows by the Arrow driver."""
+
+    transaction: SQLiteLoad
+
+    def insert(self, encoded: Any) -> Sequence[RefusedRow]:
+        temporary = bool(self.table.info.get("temporary"))
+        with self.transaction.all_or_nothing():
+            self.transaction.cursor.adbc_ingest(self.table.name, encoded, mode="append", temporary=temporary)
+        return ()
+
+
 class SQLiteLoad(SqlLoad):
     """A transaction through the Arrow driver."""
 
-    database: SQLite
+    database: SQLiteAccess
 
-    def __init__(self, database: SQLite, connection: Any) -> None:
+    catalogue: SQLiteCatalogue
+
+    def __init__(self, database: SQLiteAccess, catalogue: SQLiteCatalogue, target: Target, connection: Any) -> None:
         self.arrow = connection
         self.cursor = connection.cursor()
-        super().__init__(database)
+        super().__init__(database, catalogue, target)
+
+    def writer_of(self, table: sa.Table) -> SQLiteWriter:
+        return SQLiteWriter(self, table)
 
     def begin(self) -> None:
         # The driver begins a transaction at once, within which foreign keys cannot be switched on.
@@ -68,7 +86,7 @@ class SQLiteLoad(SqlLoad):
             raise self.database.driver_failure(error) from None
 
     def statement(self, sql: str) -> int:
-        """Run one statement; the number of rows it changed, where it changes rows. Raises the driver's errors."""
+        """Run one statement; the number of rows it changed, if it changes rows. Raises the driver's errors."""
         self.fetch(sql)
         return int(self.fetch("SELECT changes()")[0][0])
 
@@ -108,11 +126,6 @@ class SQLiteLoad(SqlLoad):
             self._deferred = True
         return self.execute(table.delete())
 
-    def insert_into(self, table: sa.Table, encoded: Any) -> None:
-        temporary = bool(table.info.get("temporary"))
-        with self.all_or_nothing():
-            self.cursor.adbc_ingest(table.name, encoded, mode="append", temporary=temporary)
-
     def attempt(self, *statements: Any) -> list[int]:
         with self.all_or_nothing():
             return [self.statement(self.database.compiled(statement)) for statement in statements]
@@ -120,7 +133,7 @@ class SQLiteLoad(SqlLoad):
 
     @contextlib.contextmanager
     def all_or_nothing(self) -> Iterator[None]:
-        """While it lasts, all is done or nothing; raises RowsRefused where the target refuses a row."""
+        """While this lasts, all is done or nothing; raises RowsRefused if the target refuses a row."""
         try:
             self.fetch("SAVEPOINT kanal")
             yield
@@ -141,7 +154,7 @@ class SQLiteLoad(SqlLoad):
             self.fetch(statement)
 
     def create_stage(self, table: TableInfo, columns: Sequence[str], key: Sequence[str], name: str) -> sa.Table:
-        collations = self.database.catalogue._collations.get(table.name, {})
+        collations = self.catalogue._collations.get(table.name, {})
         declared = {column.name: column.declared for column in table.columns}
         for column in set(columns) & declared.keys():
             if column.casefold() in collations:  # by which keys are equal here too

@@ -1,7 +1,7 @@
 """How rows come from SQLite through its Arrow driver, and how they are stored in it.
 
 Any row of SQLite may hold a value of any type in any column (https://sqlite.org/datatype3.html), so every column is
-read in one type and the values of other types beside it, as text.
+read in one type and the values of other types next to it, as text.
 """
 
 from __future__ import annotations
@@ -29,7 +29,7 @@ from kanal.core.frame import SourceBatch, Strays
 from kanal.core.reasons import Reason
 from kanal.core.types import TEXT, Family, SqlType, parse_type
 
-#: By family, where a value of a column {c} is one of its type, that value, and one to show the driver its type;
+#: By family, if a value of a column {c} is one of its type, that value, and one to show the driver its type;
 #: all other values are strays. Whole numbers beyond 2 to the 53rd have no floating value of their own.
 _NUMERIC = "(typeof({c}) = 'real' OR (typeof({c}) = 'integer' AND {c} BETWEEN -9007199254740992 AND 9007199254740992))"
 _NATIVE = {
@@ -86,7 +86,7 @@ def text_literal(text: str) -> str:
 class RowReader:
     """Reads rows of a table or query through a cursor of the Arrow driver.
 
-    `number` is the name by which the table numbers its rows, where it does; `failure` makes an error of a driver's.
+    `number` is the name by which the table numbers its rows, if it does; `failure` makes an error of a driver's.
     """
 
     def __init__(
@@ -103,8 +103,8 @@ class RowReader:
         """The rows: by a plain SELECT as long as all values are of their columns' storage classes, which is twice as
         quick, and from the first that is not on, in the same transaction, by one that tells them apart.
 
-        A table is walked in the order of its rows' numbers, but SQLite promises an order only where one is asked for,
-        and asking costs a seventh of the reading; so the order is proven, since what is gone on with rests on it."""
+        A table is walked in the order of its rows' numbers, but SQLite promises an order only if one is asked for,
+        and asking costs a seventh of the reading; so the order is proven, since what is continued rests on it."""
         plain = self._plain_select()
         last, count = None, 0
         if plain is not None:
@@ -146,7 +146,7 @@ class RowReader:
             first = False
 
     def _plain_select(self) -> str | None:
-        """A SELECT of a table's rows as it is walked, their numbers last; None where it takes more.
+        """A SELECT of a table's rows as it is walked, their numbers last; None if it takes more.
 
         Of numbers that a floating value may not keep, it makes texts, which the driver then stumbles on.
         """
@@ -175,8 +175,8 @@ class RowReader:
     def _typed_select(self, last: int | None, count: int) -> str:
         """A SELECT that gives each column in one storage class, and a last column with the values of others.
 
-        It goes on after so many rows, by the number of the last. The driver takes a column's type from the first rows,
-        so a row of known types is put before them.
+        It continues after this many rows, by the number of the last one. The driver takes a column's type from the
+        first rows, so a row of known types is put before them.
         """
         reading = self._reading
         source = f"({reading.query.rstrip().rstrip(';')})" if reading.query is not None else quote(reading.table.name)
@@ -258,7 +258,7 @@ def _window_condition(window: Window) -> str:
 
 
 def _text_or_bytes(text: str) -> str | bytes:
-    """A text, or the bytes that it was made of, where they are none."""
+    """A text, or the bytes that it was made of, if they are none."""
     given = text.encode("utf-8", "surrogateescape")
     with contextlib.suppress(UnicodeDecodeError):
         return given.decode("utf-8")

@@ -13,7 +13,7 @@ _BEFORE_IF = frozenset({";", "BEGIN", "THEN", "ELSE", "DO", "LOOP", "REPEAT"})
 
 
 def split_statements(sql: str, dialect: str | None) -> list[str]:
-    """The statements of a text, without those that are mere comments; raises KanalError where a quote is open."""
+    """The statements of a text, without those that are mere comments; raises KanalError if a quote is open."""
     from sqlglot.dialects.dialect import Dialect
     from sqlglot.errors import TokenError
     from sqlglot.tokens import TokenType  # type: ignore[attr-defined]

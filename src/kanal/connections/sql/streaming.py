@@ -4,13 +4,28 @@ it takes the server as long as hundreds of rows do."""
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
-import sqlalchemy as sa
-
+from kanal.connections.loading import RefusedRow
 from kanal.connections.sql.load import SqlLoad
+from kanal.connections.sql.writer import TableWriter
 from kanal.core.errors import KanalError
+
+
+class StreamWriter(TableWriter):
+    """Writes rows as parts of a statement that stays open."""
+
+    transaction: StreamingLoad
+
+    def insert(self, encoded: Any) -> Sequence[RefusedRow]:
+        if self.send(encoded) is None:
+            return super().insert(encoded)
+        self.transaction.confirm()
+        return ()
+
+    def send(self, encoded: Any) -> int | None:
+        return self.transaction.send(encoded)
 
 
 class StreamingLoad(SqlLoad):
@@ -29,7 +44,7 @@ class StreamingLoad(SqlLoad):
         raise NotImplementedError
 
     def stream(self, known: Any, encoded: Any) -> int:
-        """Send a batch; how many bytes it is."""
+        """Send a batch; its size in bytes."""
         raise NotImplementedError
 
     def end_stream(self, known: Any) -> None:
@@ -44,9 +59,8 @@ class StreamingLoad(SqlLoad):
         """Raises RowsRefused for an error of the driver's by which rows are refused, else DatabaseError."""
         raise NotImplementedError
 
-    def send_into(self, table: sa.Table, encoded: Any) -> int | None:
-        """Send an encoded batch, and leave the statement open for more of them; None where it was not sent."""
-        del table
+    def send(self, encoded: Any) -> int | None:
+        """Send an encoded batch, and leave the statement open for more; None if it was not sent."""
         if not self.streams(encoded) or (self._open is not None and self._open[0] != encoded.sql):
             return None
         size = None

@@ -16,7 +16,7 @@ from kanal.core.arrays import patch, text_bytes, valid_mask
 from kanal.core.conversions import converter
 from kanal.core.types import TEXT, SqlType
 
-#: What is special in the form, each with what stands for it; the backslash first.
+#: What is special in the form, each with what represents it; the backslash first.
 _ESCAPES = (("\\", "\\\\"), ("\t", "\\t"), ("\n", "\\n"), ("\r", "\\r"))
 
 

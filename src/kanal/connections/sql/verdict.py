@@ -3,12 +3,11 @@ were, that is cheaper than to look for those that differ, those that are new and
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import sqlalchemy as sa
 
-if TYPE_CHECKING:
-    from kanal.connections.sql.stage import SqlStage
+from kanal.connections.sql.staged import StagedTable
 
 #: A smaller stage is merged at once.
 _LARGE = 20_000
@@ -21,7 +20,7 @@ _FEW = 0.2
 class Verdict:
     """By the place of a staged row, and the key of the table's row: new rows have no key, missing ones no place."""
 
-    def __init__(self, stage: SqlStage, with_missing: bool) -> None:
+    def __init__(self, stage: StagedTable, with_missing: bool) -> None:
         self._stage = stage
         self.knows_missing = with_missing
         self.table, place = stage.load.create_verdict(stage.table, stage.merging.table, stage.merging.key)
@@ -52,7 +51,7 @@ class Verdict:
 
     @property
     def of_few(self) -> bool:
-        """True where so few rows are to be updated and inserted that they are best gone to one by one."""
+        """True if so few rows are to be updated and inserted that they are best gone to one by one."""
         return self.changed + self.new <= self._stage.rows * _FEW
 
     def has_missing(self, table: sa.Table) -> Any:
@@ -66,8 +65,8 @@ class Verdict:
         self._stage.load.drop_stage(self.table)
 
 
-def _to_do(stage: SqlStage) -> Any:
-    """The condition that something is to be done about a staged row, beside the table's row of its key if there is."""
+def _to_do(stage: StagedTable) -> Any:
+    """The condition that something is to be done about a staged row, next to the table's row of its key if there is."""
     merging, key = stage.merging, stage.target.c[stage.merging.key[0]]
     kinds: list[Any] = [key.is_(None)] if merging.insert else []
     if merging.update:
@@ -75,8 +74,8 @@ def _to_do(stage: SqlStage) -> Any:
     return sa.or_(sa.false(), *kinds)
 
 
-def is_worth_it(stage: SqlStage) -> bool:
-    """True where the stage is large and few of its first rows differ from the table's."""
+def is_worth_it(stage: StagedTable) -> bool:
+    """True if the stage is large and few of its first rows differ from the table's."""
     key = stage.merging.table.chosen(stage.merging.key)
     if not stage.load.database.joins_whole or stage.rows < _LARGE or not key or any(one.nullable for one in key):
         return False

@@ -52,12 +52,12 @@ class Conversion(ABC):
     """Converts arrays of one type into another.
 
     `quick` does what Arrow and NumPy can do at once and says which values it is sure of; `exact` decides one value,
-    in Python, and is the definition: where both apply they agree.
+    in Python, and is the definition: if both apply they agree.
     """
 
     #: The options that say something to this conversion; null_values does to each whose values have a text.
     options: ClassVar[frozenset[str]] = frozenset()
-    #: True where to convert a value costs more than to find out that it recurs.
+    #: True if to convert a value costs more than to find out that it recurs.
     dear: bool = True
 
     def __init__(self, source: SqlType, target: SqlType, options: Options) -> None:
@@ -71,7 +71,7 @@ class Conversion(ABC):
 
     @abstractmethod
     def exact(self, value: Any) -> Any:
-        """The converted value; raises Refusal where it does not fit."""
+        """The converted value; raises Refusal if it does not fit."""
 
     def retry(self, values: pa.Array) -> pa.Array | None:
         """The values that `quick` was not sure of in a form in which it may be, or None."""
@@ -181,7 +181,7 @@ def all_examples() -> list[Example]:
 def converter(source: SqlType, target: SqlType, options: Options = NO_OPTIONS) -> Conversion:
     """The conversion from one type to another.
 
-    Raises ConversionError where there is none, or an option has no effect on it.
+    Raises ConversionError if there is none, or an option has no effect on it.
     """
     made: Conversion
     if source.family is Family.NULL or source.family is target.family is Family.INTERVAL:
@@ -218,5 +218,5 @@ def decided(values: pa.Array, sure: Mask) -> Mask:
 
 
 def only(values: pa.Array, sure: Mask) -> pa.Array:
-    """The values with NULL where it is not sure, so that a cast of the whole array cannot fail."""
+    """The values with NULL if it is not sure, so that a cast of the whole array cannot fail."""
     return null_where_not(values, sure)

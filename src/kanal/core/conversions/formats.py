@@ -50,7 +50,7 @@ MICROSECONDS_A_DAY = 86_400_000_000
 
 
 class Fields(Struct, frozen=True):
-    """What a text said: a local moment and, where the format has one, its offset from UTC in minutes."""
+    """What a text said: a local moment and, if the format has one, its offset from UTC in minutes."""
 
     moment: dt.datetime
     offset_minutes: int | None
@@ -95,13 +95,13 @@ class Format:
 
     @property
     def has_date(self) -> bool:
-        """True where the format names a whole day."""
+        """True if the format names a whole day."""
         year = self.letters & {"Y", "y"}
         return bool(year) and ("j" in self.letters or ("d" in self.letters and bool(self.letters & {"m", "b", "B"})))
 
     @property
     def has_time(self) -> bool:
-        """True where the format names an hour."""
+        """True if the format names an hour."""
         return bool(self.letters & {"H", "I"})
 
     @property
@@ -239,11 +239,11 @@ def _calendar() -> tuple[NDArray[np.int64], NDArray[np.int64]]:
 
 @lru_cache(maxsize=256)
 def compiled(text: str) -> Format:
-    """The format of a text, made once; raises ConversionError where a directive is not known."""
+    """The format of a text, made once; raises ConversionError if a directive is not known."""
     return Format(text)
 
 
-#: How dates and times are read where no format is given: ISO 8601, the time after a blank or a T.
+#: How dates and times are read if no format is given: ISO 8601, the time after a blank or a T.
 ISO_DATE = ("%Y-%m-%d",)
 ISO_TIME = ("%H:%M:%S", "%H:%M", "%H:%M:%S.%f")
 ISO_TIMESTAMP = tuple([f"%Y-%m-%d{separator}{time}" for time in ISO_TIME for separator in (" ", "T")] + ["%Y-%m-%d"])

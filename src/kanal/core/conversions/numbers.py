@@ -71,7 +71,7 @@ def _plain(number: Decimal) -> str:
 
 
 def fit_decimal(number: Decimal, target: SqlType, rounding: str | None) -> Decimal:
-    """The number with the scale of the target; raises Refusal where digits would be lost or do not fit."""
+    """The number with the scale of the target; raises Refusal if digits would be lost or do not fit."""
     scale = target.scale or 0
     if number.adjusted() > 100:  # far more digits than any type has
         raise Refusal(Reason.OUT_OF_RANGE, f"{_plain(number)} is greater than {target} can hold")
@@ -119,7 +119,7 @@ def fit_integer(number: Decimal, target: SqlType, rounding: str | None) -> int:
 
 
 def fit_double(number: Decimal, target: SqlType, rounding: str | None) -> float:
-    """The nearest floating value; raises Refusal where it is another number at the digits written."""
+    """The nearest floating value; raises Refusal if it is another number at the digits written."""
     value = float(number)
     if target.name == "real":
         with np.errstate(over="ignore"):
@@ -202,7 +202,7 @@ class TextToInteger(_FromText):
 
 
 def _narrow(wide: pa.Array, target: SqlType, sure: Mask, original: pa.Array) -> tuple[pa.Array, Mask]:
-    """A bigint array as the target's type, unsure where it is out of range."""
+    """A bigint array as the target's type, unsure if it is out of range."""
     if target.arrow != pa.int64():
         least, greatest = target.integer_range
         fits = mask_of(pc.and_(pc.greater_equal(wide, least), pc.less_equal(wide, greatest)))
@@ -241,7 +241,7 @@ def _round(values: pa.Array, scale: int, rounding: str | None) -> pa.Array:
 
 
 def _within(numbers: pa.Array, target: SqlType, sure: Mask, original: pa.Array) -> tuple[pa.Array, Mask]:
-    """Rounded decimals as the target's type, unsure where they have too many whole digits."""
+    """Rounded decimals as the target's type, unsure if they have too many whole digits."""
     if numbers.type.precision <= MAX_DIGITS and numbers.type.scale == (target.scale or 0):
         digits = to_unscaled(numbers)
         sure = sure & (np.abs(digits) < 10 ** (target.precision or 1))

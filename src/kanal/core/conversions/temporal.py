@@ -53,7 +53,7 @@ def check_zone(name: str) -> str:
 
 
 def to_utc(local: dt.datetime, zone: str, ambiguous: str | None) -> dt.datetime:
-    """The moment in UTC at which clocks in the zone showed a local time; raises Refusal where none or two did."""
+    """The moment in UTC at which clocks in the zone showed a local time; raises Refusal if none or two did."""
     info = zoneinfo.ZoneInfo(zone)
     try:
         earlier = local.replace(tzinfo=info, fold=0).astimezone(_UTC)
@@ -76,7 +76,7 @@ def to_utc(local: dt.datetime, zone: str, ambiguous: str | None) -> dt.datetime:
 
 
 def localize(local: pa.Array, zone: str) -> tuple[pa.Array, Mask]:
-    """Local timestamps as moments in UTC, and which of them stand for exactly one moment."""
+    """Local timestamps as moments in UTC, and which of them represent exactly one moment."""
     numbers = local.cast(pa.timestamp("us")).cast(pa.int64()).fill_null(0).to_numpy(zero_copy_only=False)
     moments, one = zones.to_utc(numbers, zone, _LEAST, _GREATEST)
     sure = one & valid_mask(local)
@@ -90,7 +90,7 @@ def given_formats(options: Options) -> tuple[str, ...]:
 
 
 def _one_format(options: Options) -> str:
-    """The one format in which values are written; raises ConversionError where there are several."""
+    """The one format in which values are written; raises ConversionError if there are several."""
     formats = given_formats(options)
     if len(formats) != 1:
         raise ConversionError("several formats are given, and a text is written in one", "name one format")
@@ -98,7 +98,7 @@ def _one_format(options: Options) -> str:
 
 
 class _FromText(Conversion):
-    """Text by its format, or by ISO 8601 where none is given."""
+    """Text by its format, or by ISO 8601 if none is given."""
 
     iso: tuple[str, ...]
     what: str
@@ -142,7 +142,7 @@ class _FromText(Conversion):
         return result, sure
 
     def fields(self, value: str) -> tuple[dt.datetime, int | None]:
-        """The local moment that one text stands for, and its offset in minutes; raises Refusal."""
+        """The local moment that one text represents, and its offset in minutes; raises Refusal."""
         text = value.strip(" \t\r\n")
         if len(self.formats) > 1 and self.given.format:
             return self._by_the_first(text)
@@ -154,7 +154,7 @@ class _FromText(Conversion):
         return found.moment, found.offset_minutes
 
     def _by_the_first(self, text: str) -> tuple[dt.datetime, int | None]:
-        """What a text stands for by the first of several formats that can read it."""
+        """What a text represents by the first of several formats that can read it."""
         refusal: Refusal | None = None
         for layout in self.formats:
             if layout.pattern.fullmatch(text):

@@ -45,7 +45,7 @@ class ToText(Conversion):
         if length is not None:
             if self.given.too_long == "cut":
                 return pc.utf8_slice_codeunits(texts, 0, length), decided(values, sure)
-            # Bytes are never fewer than characters: only where they exceed the length are characters counted.
+            # Bytes are never fewer than characters: only if they exceed the length are characters counted.
             most = pc.max(pc.binary_length(texts)).as_py()
             if most is not None and most > length:
                 fits = mask_of(pc.less_equal(pc.utf8_length(texts), length))

@@ -1,6 +1,6 @@
 """What clocks in a time zone are ahead of UTC, for many moments at once and for all years from 1 to 9999.
 
-The rules are those of Python's zoneinfo, which goes on with a zone's last rule for ever (RFC 8536, footer); it is asked
+The rules are those of Python's zoneinfo, which continues a zone's last rule for ever (RFC 8536, footer); it is asked
 once for each day of a year that occurs, and the offsets of all moments are then found by a search.
 """
 
@@ -82,7 +82,7 @@ def offsets_at(moments: Moments, zone: str) -> Moments:
 
 
 def to_utc(local: Moments, zone: str, least: int, greatest: int) -> tuple[Moments, NDArray[np.bool_]]:
-    """Local times as moments in UTC, and which of them stand for exactly one moment between two bounds.
+    """Local times as moments in UTC, and which of them represent exactly one moment between two bounds.
 
     A time zone changes its offset at most once within some days, so one of the offsets a day before and a day
     after holds at the moment itself.

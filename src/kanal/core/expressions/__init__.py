@@ -9,7 +9,7 @@ __all__ = ["Expression", "Scope", "compile_expression", "functions"]
 def compile_expression(text: str, scope: Scope) -> Expression:
     """The expression of an SQL text over the names in scope.
 
-    Raises ExpressionError, with the position in the text where it is known, for anything that is not understood:
+    Raises ExpressionError, with the position in the text if it is known, for anything that is not understood:
     syntax, a column, function or parameter that does not exist, types that do not go together.
     """
     found = bare_column(text, scope)

@@ -94,7 +94,7 @@ def _integer(operator: str, left: Node, right: Node, result: SqlType) -> Node:
     least, greatest = result.integer_range
 
     def overflow(frame: Frame, a: pa.Array, b: pa.Array) -> pa.Array:
-        """The exact result by way of decimals, with a fault where it is out of range."""
+        """The exact result by way of decimals, with a fault if it is out of range."""
         wide = pa.decimal256(19, 0)
         exact = _unchecked(operator)(a.cast(pa.int64()).cast(wide), b.cast(pa.int64()).cast(wide))
         bounds = [pa.scalar(Decimal(bound), pa.decimal128(38, 0)) for bound in (least, greatest)]
@@ -261,7 +261,7 @@ def _double(operator: str, left: Node, right: Node) -> Node:
 
 
 def within_double(frame: Frame, values: pa.Array, *operands: pa.Array, nonzero: Mask | bool = False) -> pa.Array:
-    """The values, with a fault where finite operands gave an infinite one, or 0 where that is not the exact result."""
+    """The values, with a fault where finite operands gave an infinite one, or 0 if that is not the exact result."""
     lost: Mask = mask_of(pc.is_inf(values)) | (mask_of(pc.equal(values, 0.0)) & nonzero)
     if lost.any():
         for operand in operands:

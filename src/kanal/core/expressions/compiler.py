@@ -14,6 +14,7 @@ from kanal.core.conversions.rounding import EXACT
 from kanal.core.errors import ExpressionError, KanalError, UnresolvedLookupError, shortened
 from kanal.core.expressions import arithmetic, logic, registry, temporal
 from kanal.core.expressions.nodes import Node, constant, convert, null_of, text_constant
+from kanal.core.expressions.other_dialects import hint_for
 from kanal.core.expressions.scope import Expression, Scope, column_node, parameter_constant
 from kanal.core.expressions.syntax import parse, position_of
 from kanal.core.frame import ColumnKey, Frame, SourceBatch
@@ -75,7 +76,7 @@ class _Compiler:
         if handler is None:
             raise ExpressionError(
                 f'"{_shown(tree)}" is not a scalar expression that Kanal knows',
-                "see the list in docs/expressions.md",
+                hint_for(_shown(tree), self.text) or "see the list in docs/expressions.md",
                 self.text,
                 position_of(tree, self.text),
             )
@@ -96,7 +97,7 @@ class _Compiler:
 
 
 def _folded(node: Node) -> Node:
-    """A node in which nothing varies, as a constant; as it was where it has no value, which rows may not reach."""
+    """A node in which nothing varies, as a constant; as it was if it has no value, which rows may not reach."""
     frame = Frame(SourceBatch(1, {}), {})
     value = frame.array(node.evaluate(frame))[0]
     return node if frame.collect() else Node(node.type, lambda _: value, constant=True)

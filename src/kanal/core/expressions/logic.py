@@ -235,7 +235,7 @@ def coalesce(nodes: Sequence[Node]) -> Node:
 
 
 def nullif(left: Node, right: Node) -> Node:
-    """NULL where the two are equal, else the first."""
+    """NULL if the two are equal, else the first."""
     equal = comparison("=", left, right)
 
     def evaluate(frame: Frame) -> Datum:
@@ -248,7 +248,7 @@ def nullif(left: Node, right: Node) -> Node:
 
 
 def extreme(nodes: Sequence[Node], greatest: bool) -> Node:
-    """GREATEST or LEAST of those that are not NULL; NULL where all are."""
+    """GREATEST or LEAST of those that are not NULL; NULL if all are."""
     unified, common = unify(list(nodes), "GREATEST" if greatest else "LEAST")
     if common.family in _INCOMPARABLE or common.family is Family.BOOLEAN:
         raise ExpressionError(f"GREATEST and LEAST do not take {common}", "write a CASE")

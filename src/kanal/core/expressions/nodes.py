@@ -20,7 +20,7 @@ Evaluate = Callable[[Frame], Datum]
 
 
 class Node(PartlyCompared, Struct, frozen=True, eq=False):
-    """Part of an expression. `column` is set where it is nothing but a column, `literal` where it is a bare text."""
+    """Part of an expression. `column` is set if it is nothing but a column, `literal` if it is a bare text."""
 
     aside: ClassVar[frozenset[str]] = frozenset({"source"})
 
@@ -37,7 +37,7 @@ class Node(PartlyCompared, Struct, frozen=True, eq=False):
 
 
 class _Nowhere:
-    """Stands for the frame where a constant is evaluated; it has no columns."""
+    """Stands for the frame if a constant is evaluated; it has no columns."""
 
     rows = 1
 
@@ -62,7 +62,7 @@ def text_constant(value: str) -> Node:
 
 
 def constant_misfit(fault: Fault) -> ExpressionError:
-    """The error of a constant or parameter that is none of its type."""
+    """The error of a constant or parameter that is not of its type."""
     what, _, hint = fault.message.rpartition(": ")
     what = what if hint.startswith(("set ", "correct ", "name ", "write ")) else fault.message
     return ExpressionError(what, "correct that value, or the parameter that gives it")
@@ -97,7 +97,7 @@ def convert(node: Node, target: SqlType, options: Options | None = None) -> Node
 
 
 def common_type(types: list[SqlType]) -> SqlType | None:
-    """The type in which values of all the types can be compared or stand in one column; None where there is none."""
+    """The type in which values of all the types can be compared or are in one column; None if there is none."""
     known = [sql_type for sql_type in types if sql_type.family is not Family.NULL]
     if not known:
         return NULL
@@ -123,7 +123,7 @@ def common_type(types: list[SqlType]) -> SqlType | None:
 def common_of(nodes: Sequence[Node], what: str) -> SqlType:
     """The type in which nodes can be compared; bare texts take on that of the others.
 
-    Raises ExpressionError where the types have nothing in common.
+    Raises ExpressionError if the types have nothing in common.
     """
     typed = list(dict.fromkeys(node.type for node in nodes if node.literal is None))
     target = common_type(typed) if typed else TEXT
@@ -136,7 +136,7 @@ def common_of(nodes: Sequence[Node], what: str) -> SqlType:
 
 
 def unify(nodes: Sequence[Node], what: str) -> tuple[list[Node], SqlType]:
-    """The nodes converted to their common type; raises ExpressionError where they have none."""
+    """The nodes converted to their common type; raises ExpressionError if they have none."""
     target = common_of(nodes, what)
     return [widen(node, target) for node in nodes], target
 

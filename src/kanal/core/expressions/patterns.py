@@ -17,7 +17,7 @@ from kanal.core.faults import Refusal
 from kanal.core.reasons import Reason
 
 _FLAGS = {"i": "i", "n": "", "m": "m", "s": "", "c": "", "g": ""}
-#: Classes that stand for ASCII in the engine, and for letters and digits of all languages here.
+#: Classes that represent ASCII in the engine, and for letters and digits of all languages here.
 _CLASSES = {
     "w": r"\p{L}\p{M}\p{N}_",
     "d": r"\p{Nd}",
@@ -84,7 +84,7 @@ def _escape(letter: str, inside: bool) -> str:
         return {"y": r"\b", "Z": r"\z"}.get(letter, f"\\{letter}")
     if not inside:
         return f"[{'^' if letter.isupper() else ''}{_CLASSES[letter.lower()]}]"
-    # Of ASCII where it is negated: a class within a class cannot be turned round.
+    # Of ASCII if it is negated: a class within a class cannot be turned round.
     return f"\\{letter}" if letter.isupper() else _CLASSES[letter.lower()]
 
 

@@ -11,7 +11,7 @@ from sqlglot import exp
 from kanal.core.errors import ExpressionError
 from kanal.core.expressions.syntax import parse
 
-#: A column, one of = <> < <= > >= IS NULL, IS NOT NULL, and a number where there is one.
+#: A column, one of = <> < <= > >= IS NULL, IS NOT NULL, and a number if there is one.
 PushedCondition = tuple[str, str, int | Decimal | None]
 
 _OPERATORS: dict[Any, tuple[str, str]] = {

@@ -14,6 +14,7 @@ from msgspec import Struct
 from kanal.core.arrays import Datum
 from kanal.core.errors import ExpressionError, KanalError
 from kanal.core.expressions.nodes import Node, common_type, convert, unify, widen
+from kanal.core.expressions.other_dialects import standard_form
 from kanal.core.faults import Fault, Refusal, value_text
 from kanal.core.frame import Frame
 from kanal.core.nearest import did_you_mean
@@ -43,7 +44,7 @@ class Function(Struct, frozen=True):
     meaning: str
     example: tuple[str, str | None]
     exact: bool = False
-    #: Raises a Refusal where the constants among the arguments after the first, else None, can never do.
+    #: Raises a Refusal if the constants among the arguments after the first, else None, can never do.
     check: Callable[..., object] | None = None
 
 
@@ -157,7 +158,7 @@ def all_functions() -> list[Function]:
 
 
 def is_function(name: str) -> bool:
-    """True where Kanal itself has a function of the name."""
+    """True if Kanal itself has a function of the name."""
     return name.lower() in _FUNCTIONS
 
 
@@ -165,14 +166,15 @@ def call(name: str, arguments: Sequence[Node], users: Mapping[str, Function | Ka
     """A call of the function that fits the arguments best; `users` are the user's own, by name in lower case,
     or what is wrong with them.
 
-    Raises ExpressionError where the name is not known or no function of that name takes such arguments.
+    Raises ExpressionError if the name is not known or no function of that name takes such arguments.
     """
     own = (users or {}).get(name.lower())
     if isinstance(own, KanalError):
         raise own
     entries = [own] if own is not None else _FUNCTIONS.get(name.lower())
     if entries is None:
-        raise ExpressionError(f'There is no function "{name}"', did_you_mean(name, [*_FUNCTIONS, *(users or {})]))
+        remedy = standard_form(name) or did_you_mean(name, [*_FUNCTIONS, *(users or {})])
+        raise ExpressionError(f'There is no function "{name}"', remedy)
     best: tuple[int, Function] | None = None
     for entry in entries:
         distance = _fit(entry, arguments)
@@ -181,12 +183,14 @@ def call(name: str, arguments: Sequence[Node], users: Mapping[str, Function | Ka
     if best is None:
         given = ", ".join(str(argument.type) for argument in arguments)
         forms = " or ".join(entry.signature.partition(" ->")[0] for entry in entries)
+        if name.lower() == "btrim":  # as the parser calls it
+            name, forms = "trim", forms.replace("btrim(", "trim(")
         raise ExpressionError(f"{name}({given}) is not defined", f"it is called as {forms}; a CAST may help")
     return _bind(best[1], arguments)
 
 
 def _parameters(entry: Function, count: int) -> list[str] | None:
-    """The parameters for so many arguments, or None where they are too many or too few."""
+    """The parameters for so many arguments, or None if they are too many or too few."""
     required = len(entry.parameters) - entry.optional
     if entry.variadic:
         if count < required:

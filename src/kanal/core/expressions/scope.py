@@ -1,4 +1,4 @@
-"""What an expression may name, and what it is once compiled; columns that stand alone are compiled here."""
+"""What an expression may name, and what it is once compiled; columns that stand only are compiled here."""
 
 from __future__ import annotations
 
@@ -57,7 +57,7 @@ def column_node(key: ColumnKey, columns: Mapping[str, SqlType]) -> Node:
 
 
 _NAME = re.compile(r'\s*(?:([A-Za-z_][A-Za-z0-9_]*)|"([^"]+)")\s*')
-#: Words that are no column's name unless they stand in quotes, by one version of the parser or another.
+#: Words that are no column's name unless they are in quotes, by one version of the parser or another.
 RESERVED = frozenset({
     "alter", "and", "any", "as", "between", "case", "connect_by_root", "create", "cross", "current_catalog",
     "current_date", "current_schema", "current_time", "current_timestamp", "current_user", "describe", "distinct",

@@ -12,6 +12,7 @@ from sqlglot.errors import ParseError, TokenError
 from sqlglot.tokens import TokenType  # type: ignore[attr-defined]
 
 from kanal.core.errors import ExpressionError
+from kanal.core.expressions.other_dialects import quoting_hint
 
 logging.getLogger("sqlglot").setLevel(logging.ERROR)
 
@@ -66,7 +67,10 @@ def parse(text: str) -> exp.Expression:
         if found.strip() in ("", ")") or position >= len(text):
             raise ExpressionError("the expression ends too early", "complete it", text, len(text)) from None
         raise ExpressionError(
-            f'the expression cannot be read at "{found}"', "correct it there", text, position
+            f'the expression cannot be read at "{found}"',
+            quoting_hint(found) or "correct it there",
+            text,
+            position,
         ) from None
     except RecursionError:
         raise ExpressionError("the expression is nested too deeply", "write it with fewer parentheses", text) from None
@@ -97,7 +101,7 @@ def _with_typed_literals(text: str) -> str:
 
 
 def position_of(tree: exp.Expression, text: str) -> int | None:
-    """Where in the text a name or call stands, counted from 0; None where the parser does not say."""
+    """Where in the text a name or call stands, counted from 0; None if the parser does not say."""
     for part in (tree, *tree.find_all(exp.Identifier)):
         start = part.meta.get("start")
         if isinstance(start, int) and 1 <= start <= len(text):

@@ -53,7 +53,7 @@ _CLOCK = re.compile(r"([+-]?)([0-9]+):([0-9]{2})(?::([0-9]{2})(?:\.([0-9]{1,6}))
 
 
 def is_temporal(*nodes: Node) -> bool:
-    """True where one of the nodes is a date, a time or an interval."""
+    """True if one of the nodes is a date, a time or an interval."""
     return any(node.type.family in _TEMPORAL for node in nodes)
 
 
@@ -172,7 +172,7 @@ def _interval(parts: list[NDArray[np.int64]], valid: Mask) -> pa.Array:
 
 
 def add_months(microseconds: NDArray[np.int64], months: NDArray[np.int64]) -> NDArray[np.int64]:
-    """Moments so many months later, on the last day of the month where it has no such day."""
+    """Moments so many months later, on the last day of the month if it has no such day."""
     moments = microseconds.view("datetime64[us]")
     day = moments.astype("datetime64[D]")
     month = day.astype("datetime64[M]")

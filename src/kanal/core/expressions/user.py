@@ -21,7 +21,7 @@ from kanal.core.types import SqlType, parse_type
 Takes = Literal["arrow", "value", "numpy", "pandas"]
 Plain = TypeVar("Plain", bound=Callable[..., Any])
 
-#: Python's types as annotations, and the SQL types that they stand for. Any other annotation is a SQL type as text.
+#: Python's types as annotations, and the SQL types that they represent. Any other annotation is a SQL type as text.
 _PYTHON_TYPES = {
     "str": "text",
     "int": "bigint",
@@ -192,7 +192,7 @@ def _as_pandas(values: pa.Array) -> Any:
 def _over_arrays(
     declared: UserFunction, result: SqlType, call: Callable[[list[pa.Array]], Any]
 ) -> Callable[..., pa.Array]:
-    """The function called with whole columns; where it raises, with halves, until the rows stand alone."""
+    """The function called with whole columns; if it raises, with halves, until the rows stand alone."""
 
     def given(arrays: list[pa.Array]) -> pa.Array:
         returned = call(arrays)

@@ -1,4 +1,4 @@
-"""Steps that run elsewhere: in the processes of an executor, or on the machines of a cluster."""
+"""Steps in other processes and on other machines."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ def cluster_at(address: str | None) -> Iterator[Crew | None]:
 
 
 def known_of(job: JobDefinition, crew: Crew | None) -> Known | None:
-    """How a job's connections are opened where a crew runs it; None for as always."""
+    """How a job's connections are opened if a crew runs it; None for as always."""
     if crew is None:
         return None
     from kanal.runner.elsewhere.distant import known_of as known

@@ -47,7 +47,7 @@ def crew_for(executor: Executor | Crew) -> Iterator[Crew]:
 
 
 def _distributed() -> Any:
-    """The library; raises KanalError where it is not installed."""
+    """The library; raises KanalError if it is not installed."""
     try:
         import distributed
     except ImportError:
@@ -59,7 +59,7 @@ def _distributed() -> Any:
     return distributed
 
 
-# --- where a task runs ------------------------------------------------------------------------------------------------
+# --- where a task runs -----------------------------------------------------------------------------------------------
 
 
 class MailCall(Struct, frozen=True):
@@ -87,7 +87,7 @@ class MailChannel:
         self._closed = False
 
     def send(self, message: Said) -> None:
-        """Send a message; raises OSError where the scheduler cannot be reached."""
+        """Send a message; raises OSError if the scheduler cannot be reached."""
         with _as_os_errors():
             self._inbox.put(pickle.dumps((self._task, self._box, message)), timeout=CONNECT)
 
@@ -109,7 +109,7 @@ class MailChannel:
 
 @contextlib.contextmanager
 def _as_os_errors() -> Iterator[None]:
-    """While it lasts, what distributed raises where a connection is lost becomes an OSError."""
+    """While this lasts, what distributed raises if a connection is lost becomes an OSError."""
     try:
         yield
     except (OSError, TimeoutError):
@@ -118,7 +118,7 @@ def _as_os_errors() -> Iterator[None]:
         raise OSError(f"{type(error).__name__}: {error}") from None
 
 
-# --- where the run is -------------------------------------------------------------------------------------------------
+# --- where the run is ------------------------------------------------------------------------------------------------
 
 
 class Cluster(Crew):
@@ -127,7 +127,7 @@ class Cluster(Crew):
     replaces = True
 
     def __init__(self, address: str, client: Any = None) -> None:
-        """Raises KanalError where there is no scheduler, or no worker."""
+        """Raises KanalError if there is no scheduler, or no worker."""
         self.pace = pace()
         self.address = address
         self._own = client is None
@@ -157,7 +157,7 @@ class Cluster(Crew):
 
     @property
     def client(self) -> Any:
-        """The connection to the scheduler; raises KanalError where it is lost."""
+        """The connection to the scheduler; raises KanalError if it is lost."""
         if self.client_lives():
             return self._client
         raise KanalError(f"the scheduler {self.address} cannot be reached any more", "go on by kanal resume")

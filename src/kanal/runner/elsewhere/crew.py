@@ -29,7 +29,7 @@ class Line(Protocol):
         """Answer; what cannot be sent is not: it will be asked for again."""
 
 
-#: What comes from a task: by which line, and what; None where the line is broken.
+#: What comes from a task: by which line, and what; None if the line is broken.
 Heard = tuple[Line, Said | None]
 
 
@@ -44,7 +44,7 @@ class Errand:
         raise NotImplementedError
 
     def may_speak(self) -> bool:
-        """True where its last word may still be on its way, though it is lost or done."""
+        """True if its last word may still be on its way, though it is lost or done."""
         return True
 
     def withdraw(self) -> None:
@@ -59,11 +59,11 @@ class Errand:
 class Crew:
     """Those who carry out tasks."""
 
-    #: True where a task that was lost can be given to another.
+    #: True if a task that was lost can be given to another.
     replaces = False
     #: How soon they and the run take each other for lost.
     pace: Pace
-    #: How many tasks are carried out at once; None where that is not known.
+    #: How many tasks are carried out at once; None if that is not known.
     slots: int | None = None
 
     def hand_out(self, task: Any, texts: Mapping[str, bytes], tags: Collection[str]) -> Errand:
@@ -71,14 +71,14 @@ class Crew:
         raise NotImplementedError
 
     def wait_until_ready(self, tags: Collection[str], stopped: threading.Event) -> None:
-        """Wait until tasks can be handed out again; raises KanalError where that takes too long."""
+        """Wait until tasks can be handed out again; raises KanalError if that takes too long."""
 
     def close(self) -> None:
         """Take no more calls."""
 
 
 class Assignment:
-    """A task, until it is done: given to another where it is lost, stopped where that is asked for."""
+    """A task, until it is done: given to another if it is lost, stopped if that is asked for."""
 
     def __init__(
         self,

@@ -44,7 +44,7 @@ _LASTING = ("identity", "place_of")
 
 
 def known_of(job: JobDefinition, crew: Crew | None) -> Known:
-    """How a job's connections are opened where a crew runs it; raises KanalError for passwords that would travel."""
+    """How a job's connections are opened if a crew runs it; raises KanalError for passwords that would travel."""
     if not isinstance(crew, Cluster):
         return Known()
     cluster = crew
@@ -144,12 +144,12 @@ class _Part:
 
 
 def _default(found: re.Match[str]) -> str:
-    """What a variable of a URL stands for where it is not set; its name where that is not said."""
+    """What a variable of a URL represents where it is not set; its name if that is not said."""
     return found[2] or found[1]
 
 
 def asked_of(cluster: Cluster, worker: str, job: JobDefinition, name: str, act: Callable[[Connection], Any]) -> Any:
-    """What a function gives of a connection where a worker of that address opens it; raises KanalError."""
+    """What a function gives of a connection if a worker of that address opens it; raises KanalError."""
     settings = job.connection[name]
     refuse_passwords(name, settings)
     task = CallTask(name, settings, job.folder, act=act, room=str(uuid.uuid4()))

@@ -22,7 +22,6 @@ from kanal.runner.elsewhere.remote import AttemptElsewhere, RunHere, answered, f
 from kanal.runner.job_plan import PipelinePlan
 from kanal.runner.messages import BatchEnds, Failure, StepBegins, StepOutcome, StepTask, Stopped
 from kanal.runner.source_rows import ranges
-from kanal.runner.step import PipelineStep
 
 #: So often rows are taken out of portions, before that is given up.
 _TIMES = 50
@@ -38,14 +37,14 @@ class DividedAttempt(AttemptElsewhere):
         self._tallies: dict[int, Tally] = {}
         self._ranges = 0
         self._began: dict[int, float] = {}
-        self._place = prefix_of(context.plan.job.log_name, str(context.record.token), step.name)
+        self._place = prefix_of(context.plan.job.log_name, context.identity.token, step.name)
 
     def _try(self) -> StepOutcome | Failure:
-        found = found_committed(self.context, self.step) if self.context.resumed else None
+        found = found_committed(self.context, self.step) if self.context.identity.resumed else None
         if found is not None:
             return found
         try:
-            self.context.log.begin_step(self.context.record.run, self.step.name)
+            self.context.log.begin_step(self.step.name)
             with ExitStack() as stack:
                 stack.callback(self._drop)
                 assert self.step.settings.split is not None
@@ -131,26 +130,23 @@ class DividedAttempt(AttemptElsewhere):
         """What a part gave, whose batches are numbered from the number of its block on."""
         outcome = self._carried_out(task, partial(self._answer, number, base), found)
         seconds = time.monotonic() - self._began.get(number, time.monotonic())
-        self.context.log.task_ends(self.context.record.run, self.step.name, number + 1, seconds)
+        self.context.log.part_ends(self.step.name, number + 1, seconds)
         return outcome
 
     def _answer(self, block: int, base: int, assignment: Assignment, message: Any) -> Any:
-        run, name = self.context.record.run, self.step.name
+        name, log = self.step.name, self.context.log
         first = block * BLOCK
         if isinstance(message, StepBegins):
-            log = self.context.log
-            log.drop_batches_of(run, name, range(first, first + BLOCK))
             part = "publishing" if block == self._ranges else f"range {block + 1} of {self._ranges}"
-            log.task_begins(run, name, block + 1, part, assignment.worker, assignment.lost)
-            self.context.works_at(name, assignment.worker)
+            batches = range(first, first + BLOCK)
+            log.part_begins(name, block + 1, part, batches, assignment.worker, assignment.lost)
             self._tallies[block], self._began[block] = Tally(), time.monotonic()
         elif isinstance(message, BatchEnds):
             batch = replace(message.batch, batch=first + message.batch.batch - base)
             self._tallies[block] = message.tally
             # Whoever publishes counts all of them too.
             total = message.tally if block == self._ranges else Tally.sum(list(self._tallies.values()))
-            counted = PipelineStep(self.step, self.context.moment, self.context.plan.job.job, tally=total)
-            self.context.batch_ends(counted, batch, message.rejects)
+            log.batch_ends(self.step, total, batch, message.rejects)
         else:
             return answered(self.context, self.step, assignment, message)
         return None
@@ -159,7 +155,7 @@ class DividedAttempt(AttemptElsewhere):
 def take_in(known: list[dict[int, list[Known]]], more: Any) -> set[int]:
     """Add what is known of rows, by their portion and content; the portions that have to be loaded again.
 
-    Where rows are refused, others may have their keys: which stand back for which is then asked anew.
+    Where rows are refused, others may have their keys: which stand back for which is then asked again.
     """
     changed = set()
     if any(not isinstance(why, int) for _, _, why in more):

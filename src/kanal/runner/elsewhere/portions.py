@@ -18,18 +18,23 @@ from kanal.connections.loading import Load, PortionLoad, PortionRows, RefusedRow
 from kanal.connections.reading import Reading, Window
 from kanal.connections.roles import Reads, Writes
 from kanal.core.change_values import change_text, change_value
+from kanal.core.claims import Claims
 from kanal.core.errors import KanalError
 from kanal.core.faults import value_text
 from kanal.core.frame import SourceBatch
 from kanal.core.tally import Tally, add_writes
+from kanal.runner.incremental import Increment
 from kanal.runner.job_plan import PipelinePlan, refuse_swap
 from kanal.runner.messages import StepOutcome, StepTask
 from kanal.runner.source_rows import Batches, SourceRows
 from kanal.runner.staged_rows import StagedRows
-from kanal.runner.stages import Batch, Rows, Stage, Tagged, refusals, taken
-from kanal.runner.step import PipelineStep
+from kanal.runner.stages import Batch, OpenReferences, Rows, Tagged, refusals, taken
+from kanal.runner.step import OneTransaction, StepParts
+from kanal.runner.step.ending import delete_rest
+from kanal.runner.step.one_transaction import announced
 from kanal.runner.stream import read_ahead, timed
-from kanal.runner.write_rules import Append, Merge, Portioned, WriteRule, rule_for, rule_of
+from kanal.runner.write_rule import Merge, WriteRule
+from kanal.runner.write_rules import Append, Portioned, rule_for, rule_of
 
 #: What is known of a row beforehand: that the target refuses it, or which claim another row of the load has.
 Known = RefusedRow | int
@@ -62,7 +67,7 @@ class PortionOutcome(Struct, frozen=True):
 
 
 class PublishTask(Struct, frozen=True):
-    """All ranges of a step, to be made visible at once."""
+    """All ranges of a step, to be created visible at once."""
 
     step: StepTask
     portions: Sequence[PortionOutcome]
@@ -83,7 +88,7 @@ class NotPublished(KanalError):
 
 
 def why_whole(plan: PipelinePlan) -> str | None:
-    """Why the source of a step is not divided among several workers, though it has a split; None where it is."""
+    """Why the source of a step is not divided among several workers, though it has a split; None if it is."""
     settings, writing = plan.settings, plan.writing
     assert settings.split is not None
     reasons = (
@@ -122,59 +127,25 @@ class RangeRows(SourceRows, frozen=True, kw_only=True):
             yield stack.enter_context(read_ahead(timed(batches)))
 
 
-class KnownFaults(Struct):
+class KnownFaults:
     """The stage that rejects rows of a range which the load that publishes the ranges has refused."""
 
-    step: PortionStep
+    name = "open references"
+
+    def __init__(self, plan: PipelinePlan, way: IntoPortion, claims: Claims | None) -> None:
+        self._plan, self._way, self._claims = plan, way, claims
+        self._known = {content: list(known) for content, known in way.portion.known.items()}
 
     def take(self, batch: Batch) -> Batch:
-        batch.reject(self.step.plan, self.step.known_faults(batch.stored, batch.good))
+        if self._known:
+            batch.reject(self._plan, self._faults(batch.stored, batch.good))
         return batch
 
-
-class PortionStep(PipelineStep):
-    """One range on its way into its portion."""
-
-    portion: PortionTask
-    rule: Portioned
-    _may_move = False
-
-    def outcome_of(self, outcome: StepOutcome) -> PortionOutcome:
-        """How it ended, of which all else is known."""
-        if outcome.failure is not None:
-            return PortionOutcome(outcome)
-        greatest = self._increment.greatest if self._increment is not None else None
-        greatest = None if greatest is None else change_text(greatest)
-        rule, place = self.rule, self.portion.place
-        return PortionOutcome(outcome, place, rule.there, rule.kept, rule.keyless, greatest)
-
-    def _read_by(self) -> SourceRows:
-        return RangeRows(
-            self.plan, self._break_reading, increment=self._increment, files=self._files, portion=self.portion
-        )
-
-    def _keys_of_the_source(self) -> list[pa.RecordBatch]:
-        return super()._keys_of_the_source() if self.portion.number == 0 else []
-
-    def _begin_rule(self, load: Load) -> WriteRule:
-        writing = self.plan.writing
-        keeps_keys = bool(writing.key) and (writing.delete_missing or writing.rule.empties)
-        self._known = {content: list(known) for content, known in self.portion.known.items()}
-        self.rule = Portioned(load, writing, self.portion.place, keeps_keys)
-        self.rule.begin()
-        return self.rule
-
-    def _known_refusals(self) -> Stage:
-        return KnownFaults(self)
-
-    def known_faults(self, rows: pa.RecordBatch, good: Rows) -> Tagged:
-        """The faults of good rows that the load which publishes the ranges has found."""
-        if not self._known:
-            return []
-        claims = self._competition.claims
+    def _faults(self, rows: pa.RecordBatch, good: Rows) -> Tagged:
+        """The faults of good rows that are known."""
         refused: list[RefusedRow] = []
         found: Tagged = []
-        contents = cast(Any, self.rule.stage).hashes(taken(rows, good)).view(np.int64)
+        contents = cast(Any, self._way.rule.stage).hashes(taken(rows, good)).view(np.int64)
         for place in np.flatnonzero(np.isin(contents, list(self._known))).tolist():
             known = self._known[int(contents[place])]
             if not known:
@@ -182,67 +153,104 @@ class PortionStep(PipelineStep):
             fault = known.pop(0)
             if isinstance(fault, RefusedRow):
                 refused.append(replace(fault, place=place))
-            elif claims is not None:
-                claim, row = claims.claims[fault], int(good[place])
+            elif self._claims is not None:
+                claim, row = self._claims.claims[fault], int(good[place])
                 values = [value_text(rows.column(name)[row].as_py(), rows.column(name).type) for name in claim.columns]
                 found.append(claim.fault(row, values))
         return found + refusals(refused, rows, good)
 
-    def _end(self, load: Load) -> None:
+
+class IntoPortion(OneTransaction):
+    """Loads one range into its portion."""
+
+    rule: Portioned
+
+    def __init__(self, portion: PortionTask) -> None:
+        self.portion = portion
+        self._increment: Increment | None = None
+
+    def adapt(self, parts: StepParts) -> None:
+        self._increment = parts.increment
+        parts.rows = RangeRows(
+            parts.plan, parts.signal.reading, increment=parts.increment, files=parts.files, portion=self.portion
+        )
+        known = KnownFaults(parts.plan, self, parts.compete.claims)
+        parts.making = [known if isinstance(stage, OpenReferences) else stage for stage in parts.making]
+
+    def outcome_of(self, outcome: StepOutcome) -> PortionOutcome:
+        """How it ended, and what waits in the portion."""
+        greatest = self._increment.greatest if self._increment is not None else None
+        greatest = None if greatest is None else change_text(greatest)
+        rule, place = self.rule, self.portion.place
+        return PortionOutcome(outcome, place, rule.there, rule.kept, rule.keyless, greatest)
+
+    def may_move(self, parts: StepParts) -> bool:
+        del parts
+        return False
+
+    def keys(self, parts: StepParts) -> list[pa.RecordBatch]:
+        return super().keys(parts) if self.portion.number == 0 else []
+
+    def begin_rule(self, parts: StepParts, load: Load) -> WriteRule:
+        writing = parts.plan.writing
+        keeps_keys = bool(writing.key) and (writing.delete_missing or writing.rule.empties)
+        self.rule = Portioned(load, writing, self.portion.place, keeps_keys)
+        self.rule.begin()
+        return self.rule
+
+    def end(self, parts: StepParts, load: Load) -> None:
         """Nothing more: what follows is done once all ranges are there."""
 
 
-class PublishStep(PipelineStep):
-    """All ranges of a step on their way from their portions into the target, in one transaction."""
+class FromPortions(OneTransaction):
+    """Publishes all ranges of a step: their rows go from the portions into the target, in one transaction."""
 
-    portions: Sequence[PortionOutcome]
-    _twin: TableInfo
+    def __init__(self, portions: Sequence[PortionOutcome]) -> None:
+        self._portions = portions
+        self._twin: TableInfo | None = None
 
-    def _run_as_one(self) -> None:
-        plan = self.plan
-        for portion in self.portions:
-            self.tally.add(portion.outcome.tally)
-            self.batches += portion.outcome.batches
-        if self._increment is not None:
-            kind = self._increment.since.change.type
-            greatest = (change_value(one.greatest, kind) for one in self.portions if one.greatest is not None)
-            self._increment.greatest = max(greatest, default=None)
-        with plan.target.load() as load:
-            load.for_run(self.number, plan.name, self.moment)
-            self.on_load(load)
-            with self._break.knows(load.cancel):
-                started = time.perf_counter()
-                rule = self._begin_rule(load)
-                tally = self._publish(cast(PortionLoad, load), rule)
-                rule.complete()
-                self._log(None, tally, [], time.perf_counter() - started)
-                self.notes += rule.notes
-                if plan.swaps:
-                    cast(SwapLoad, load).exchange(plan.target_table, self._twin)
-                self._delete_rest(rule, load)
-                self._end(load)
-                self._go_on()
-                self._commit_as_one(load)
+    def run(self, parts: StepParts) -> None:
+        plan, books = parts.plan, parts.books
+        for portion in self._portions:
+            books.tally.add(portion.outcome.tally)
+            books.batches += portion.outcome.batches
+        if parts.increment is not None:
+            kind = parts.increment.since.change.type
+            greatest = (change_value(one.greatest, kind) for one in self._portions if one.greatest is not None)
+            parts.increment.greatest = max(greatest, default=None)
+        with plan.target.load() as load, announced(parts, load):
+            started = time.perf_counter()
+            rule = self.begin_rule(parts, load)
+            tally = self._publish(parts, cast(PortionLoad, load), rule)
+            rule.complete()
+            books.log(tally, [], seconds=time.perf_counter() - started)
+            books.notes += rule.notes
+            if self._twin is not None:
+                cast(SwapLoad, load).exchange(plan.target_table, self._twin)
+            delete_rest(parts, rule, load)
+            self.end(parts, load)
+            parts.signal.check()
+            parts.commit_all(load)
 
-    def _begin_rule(self, load: Load) -> WriteRule:
-        if not self.plan.swaps:
-            return super()._begin_rule(load)
-        plan, swapping = self.plan, cast(SwapLoad, load)
+    def begin_rule(self, parts: StepParts, load: Load) -> WriteRule:
+        if not parts.plan.swaps:
+            return super().begin_rule(parts, load)
+        plan, swapping = parts.plan, cast(SwapLoad, load)
         if plan.settings.first_sql:
             load.run_sql(plan.settings.first_sql)
         refuse_swap(plan)
-        self._twin = swapping.twin(plan.target_table, f"{self.portions[0].place}_all")
-        self._deleted = load.count(plan.target_table)
+        self._twin = swapping.twin(plan.target_table, f"{self._portions[0].place}_all")
+        parts.books.deleted = load.count(plan.target_table)
         return rule_for(load, replace(plan.writing, table=self._twin, rule=Append))
 
-    def _publish(self, load: PortionLoad, rule: WriteRule) -> Tally:
-        """Write the rows of all portions; raises NotPublished where some of them have to be taken out first."""
+    def _publish(self, parts: StepParts, load: PortionLoad, rule: WriteRule) -> Tally:
+        """Write the rows of all portions; raises NotPublished if some of them have to be taken out first."""
         writing = rule.writing
         merging = writing.merging if rule.by_key else writing.inserting
-        filled = [(number, portion) for number, portion in enumerate(self.portions) if portion.there.count]
+        filled = [(number, portion) for number, portion in enumerate(self._portions) if portion.there.count]
         waiting = [load.portion(merging, merging.columns, portion.place, portion.there) for _, portion in filled]
         known: list[tuple[int, int, Known]] = []
-        claims = self._competition.claims
+        claims = parts.compete.claims
         for place, claim in enumerate(claims.claims if claims is not None else ()):
             later = load.doubled(waiting, claim.columns)
             known += [(filled[row.portion][0], row.content, place) for row in later]
@@ -252,12 +260,12 @@ class PublishStep(PipelineStep):
         if isinstance(rule, Merge) and writing.delete_missing:
             kept = [
                 load.portion(writing.merging, writing.key, f"{portion.place}_k", portion.kept)
-                for portion in self.portions
+                for portion in self._portions
                 if portion.kept is not None and portion.kept.count
             ]
-            add_writes(tally, rule.delete_missing_of(waiting, kept, sum(one.keyless for one in self.portions)))
+            add_writes(tally, rule.delete_missing_of(waiting, kept, sum(one.keyless for one in self._portions)))
         for (number, portion), stage in zip(filled, waiting, strict=True):
-            self._go_on()
+            parts.signal.check()
             staged = StagedRows(load, merging, "", stage)
             staged.counted = portion.there.count != portion.there.numbered
             written = staged.write()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
 import threading
 import time
 from collections.abc import Callable, Mapping
@@ -17,10 +16,9 @@ from kanal.connections.roles import Writes
 from kanal.core.errors import KanalError
 from kanal.definition import JobDefinition, RunLog
 from kanal.definition.bundle import named_texts
-from kanal.runlog import RunLogStore
-from kanal.runner.attempt import RunContext, failed_try
+from kanal.runner.attempt import failed_try
 from kanal.runner.elsewhere.crew import Assignment, Crew
-from kanal.runner.job_plan import PipelinePlan, StepPlan, TablePlace
+from kanal.runner.job_plan import JobPlan, PipelinePlan, StepPlan, TablePlace
 from kanal.runner.messages import (
     BatchEnds,
     Ending,
@@ -34,22 +32,24 @@ from kanal.runner.messages import (
     TryFailed,
     WillResolve,
 )
-from kanal.runner.step import PipelineStep
+from kanal.runner.run_context import RunContext, StepRejects
+from kanal.runner.run_report import RunReport
 
 
 class RunHere(RunContext, Protocol):
-    """The run of steps that are carried out elsewhere."""
+    """A run whose steps other workers carry out."""
 
     @property
-    def log(self) -> RunLogStore:
-        """Where it is recorded."""
+    def plan(self) -> JobPlan:
+        """The plan of the job."""
+
+    @property
+    def log(self) -> RunReport:
+        """Where its steps are recorded."""
 
     @property
     def texts(self) -> Mapping[str, bytes]:
-        """The texts that its job is made of besides its file."""
-
-    def works_at(self, step: str, worker: str) -> None:
-        """Be told that a worker begins with a step, or a part of it."""
+        """The texts of the job besides its file."""
 
 
 class AttemptElsewhere:
@@ -102,11 +102,11 @@ class AttemptElsewhere:
             if not outcome.passing or number >= retries or self.stopped.wait(wait):
                 return StepOutcome(notes=tuple(self.notes), failure=outcome)
             number += 1
-            self.context.try_failed(self.step.name, number, outcome.said)
+            self.context.log.try_failed(self.step.name, number, outcome.said)
             self.notes.append(failed_try(number, outcome))
 
     def _try(self) -> StepOutcome | Failure:
-        """One try: how the step ended, or why not, which is tried again where that passes."""
+        """One try: how the step ended, or why not, which is tried again if that passes."""
         raise NotImplementedError
 
     def _carried_out(
@@ -149,25 +149,22 @@ class RemoteAttempt(AttemptElsewhere):
 
 
 def can_be_done_again(step: StepPlan) -> bool:
-    """True where its target tells whether a step that was lost was committed, so that another may do it."""
+    """True if its target tells whether a step that was lost was committed, so that another may do it."""
     return Writes.REMEMBER in (step.target if isinstance(step, PipelinePlan) else step.database).writes
 
 
 def answered(context: RunHere, step: StepPlan, assignment: Assignment, message: Any) -> Any:
     """What a run answers to what one of its steps says."""
-    name, run = step.name, context.record.run
     if isinstance(message, StepBegins):
-        context.log.begin_step(run, name, message.batches, assignment.worker, assignment.lost)
-        context.works_at(name, assignment.worker)
+        context.log.begin_step(step.name, message.batches, assignment.worker, assignment.lost)
     elif isinstance(message, RefusedRows):
-        return context.log.refused_in(run, name)
+        return context.log.refused_in(step.name)
     elif isinstance(message, WillResolve):
-        context.log.resolve(message.rejects, run, name, message.batch)
+        context.log.resolve(message.rejects, step.name, message.batch)
     elif isinstance(message, TryFailed):
-        context.try_failed(name, message.number, message.said)
+        context.log.try_failed(step.name, message.number, message.said)
     elif isinstance(message, BatchEnds) and isinstance(step, PipelinePlan):
-        counted = PipelineStep(step, context.moment, context.plan.job.job, tally=message.tally)
-        context.batch_ends(counted, message.batch, message.rejects)
+        context.log.batch_ends(step, message.tally, message.batch, message.rejects)
     return None
 
 
@@ -175,32 +172,31 @@ def found_committed(context: RunHere, step: StepPlan) -> StepOutcome | None:
     """How a step ended that was lost, where its target knows that it was committed."""
     if isinstance(step, PipelinePlan) and step.can_leave_progress:
         with suppress(KanalError):
-            found = step.target.journal.recorded(str(context.record.token), step.name)
+            found = step.target.journal.recorded(context.identity.token, step.name)
             if found is not None and found.done:
                 return StepOutcome(committed=found, notes=("its process ended after it had committed",))
     return None
 
 
-def task_of(
-    context: RunHere, step: StepPlan, job: JobDefinition, options: Mapping[str, Any], moment: dt.datetime
-) -> StepTask:
+def task_of(context: RunHere, step: StepPlan, options: Mapping[str, Any]) -> StepTask:
     """The message by which a step of a run is run elsewhere."""
-    job = sent(job, step.name)
+    job = sent(context.plan.job, step.name)
     if isinstance(step, PipelinePlan):  # which the run may have found by its log
         least = job.pipeline[step.name].model_copy(update={"min_rows": step.settings.min_rows})
         job = job.model_copy(update={"pipeline": job.pipeline | {step.name: least}})
-    tables = context.plan.tables
+    tables, identity = context.plan.tables, context.identity
+    rejects = context.rejects_for(step) if isinstance(step, PipelinePlan) else StepRejects()
     return StepTask(
         job,
         step.name,
         options,
-        context.record.run,
-        context.record.token,
-        moment,
-        context.resumed,
+        identity.run,
+        identity.token,
+        identity.moment,
+        identity.resumed,
         {place: tables[place] for place in places_of(job) if place in tables},
-        context.replayed.get(step.name),
-        context.earlier_rejects(step) if isinstance(step, PipelinePlan) else {},
+        rejects.replayed,
+        rejects.earlier,
     )
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import atexit
 import hashlib
-import itertools
 import os
 import pickle
 import platform
@@ -28,16 +27,17 @@ from kanal.connections.base import Connection
 from kanal.connections.kept import try_each_time
 from kanal.core.errors import KanalError
 from kanal.core.rejects import Reject
+from kanal.core.tally import Tally
 from kanal.definition import Connection as ConnectionSettings
 from kanal.definition import JobDefinition
 from kanal.runlog import BatchRecord
 from kanal.runner.attempt import Attempt
 from kanal.runner.elsewhere.portions import (
+    FromPortions,
+    IntoPortion,
     NotPublished,
     PortionOutcome,
-    PortionStep,
     PortionTask,
-    PublishStep,
     PublishTask,
     Unpublished,
 )
@@ -59,14 +59,14 @@ from kanal.runner.messages import (
     WillResolve,
 )
 from kanal.runner.planning.job_planner import Known
-from kanal.runner.replay import Rejected, plan_of_replay
+from kanal.runner.replay import plan_of_replay
+from kanal.runner.run_context import Mark, RunIdentity, StepRejects
 from kanal.runner.run_options import planned
-from kanal.runner.step import PipelineStep
 from kanal.version import VERSION
 
 #: Of Kanal and Python; both have to be the same where a task is made and where it runs.
 VERSIONS = VERSION, ".".join(platform.python_version_tuple()[:2])
-#: Begins what a worker says of itself where it has other versions.
+#: Begins what a worker says of itself if it has other versions.
 MISMATCH = "kanal: other versions: "
 
 
@@ -86,7 +86,7 @@ def pack(call: Call, task: Any, texts: Mapping[str, bytes], pace: Pace) -> bytes
 
 
 def run_packed(packed: bytes, versions: tuple[str, str]) -> None:
-    """Carry out a task and say to its run what it gave; raises RuntimeError where Kanal or Python is another here."""
+    """Carry out a task and say to its run what it gave; raises RuntimeError if Kanal or Python is another here."""
     if versions != VERSIONS:
         raise RuntimeError(f"{MISMATCH}Kanal {VERSIONS[0]} with Python {VERSIONS[1]} on {_worker() or _process()}")
     _without_profile()
@@ -100,7 +100,7 @@ def run_packed(packed: bytes, versions: tuple[str, str]) -> None:
 
 
 def _without_profile() -> None:
-    """Stop the profile that distributed takes all the time where it may hold up this Python for ever (its issue
+    """Stop the profile that distributed takes all the time if it may hold up this Python for ever (its issue
     gh-106883)."""
     if (3, 11, 8) <= sys.version_info < (3, 12) or sys.version_info >= (3, 12, 1):
         return
@@ -117,7 +117,7 @@ def _process() -> str:
 
 
 def _worker() -> str:
-    """What the cluster calls the worker that this runs on; nothing where there is no cluster."""
+    """What the cluster calls the worker that this runs on; nothing if there is no cluster."""
     with suppress(Exception):
         if "distributed" in sys.modules:
             from distributed import get_worker
@@ -141,10 +141,10 @@ def _planned(task: StepTask, texts: Mapping[str, bytes]) -> Iterator[tuple[JobPl
         yield plan, next(step for step in plan.steps if step.name == task.step)
 
 
-def _outcome(attempt: Attempt, talk: Talk) -> StepOutcome:
+def _outcome(attempt: Attempt, plan: JobPlan, talk: Talk) -> StepOutcome:
     """How a step has ended, which ends early where its run asks for that."""
     talk.stops_by(lambda asked: attempt.stop(reason_of(asked)))
-    settings = attempt.step.settings if isinstance(attempt.step, PipelinePlan) else attempt.context.plan.job.defaults
+    settings = attempt.step.settings if isinstance(attempt.step, PipelinePlan) else plan.job.defaults
     return attempt.run(settings.retries, settings.retry_wait)
 
 
@@ -153,29 +153,25 @@ def _(task: StepTask, texts: Mapping[str, bytes], talk: Talk) -> StepOutcome:
     with _planned(task, texts) as (plan, step):
         replays = task.replayed is not None and isinstance(step, PipelinePlan)
         chosen = plan_of_replay(step) if replays and isinstance(step, PipelinePlan) else step
-        return _outcome(Attempt(RunThere(task, plan, talk), chosen, None), talk)
+        return _outcome(Attempt(RunThere(task, plan, talk), chosen), plan, talk)
 
 
 @carry_out.register
 def _(task: PortionTask, texts: Mapping[str, bytes], talk: Talk) -> PortionOutcome:
-    tries = itertools.count()
+    ways: list[IntoPortion] = []
 
-    def made(*arguments: Any, **named: Any) -> PortionStep:
-        step = PortionStep(*arguments, **named)
-        # A table of its own for each try: of one that was lost, nobody knows whether it will still commit.
-        step.portion = replace(task, place=f"{task.place}{talk.owner[:8]}{next(tries)}")
-        return step
+    def way() -> IntoPortion:
+        # A table of its own for each try, since a try that was lost may still commit.
+        ways.append(IntoPortion(replace(task, place=f"{task.place}{talk.owner[:8]}{len(ways)}")))
+        return ways[-1]
 
     with _planned(task.step, texts) as (plan, step):
         context = PortionThere(task.step, plan, talk)
-        attempt = Attempt(context, step, None, made)
-        outcome = _outcome(attempt, talk)
-        running = attempt.running
-        if not isinstance(running, PortionStep):
+        outcome = _outcome(Attempt(context, step, way=way), plan, talk)
+        if not ways or outcome.failure is not None:
             return PortionOutcome(outcome)
-        if outcome.failure is None:
-            context.tell()
-        return replace(running.outcome_of(outcome), resolved=frozenset(context.resolved))
+        context.tell()
+        return replace(ways[-1].outcome_of(outcome), resolved=frozenset(context.resolved))
 
 
 @carry_out.register
@@ -186,18 +182,9 @@ def _(task: PublishTask, texts: Mapping[str, bytes], talk: Talk) -> StepOutcome 
         context = RunThere(task.step, plan, talk)
         resolved = frozenset().union(*(portion.resolved for portion in task.portions))
 
-        def made(*arguments: Any, **named: Any) -> PublishStep:
-            publishing = PublishStep(*arguments, **named)
-            publishing.portions = task.portions
-            if resolved:
-                publishing.before_commit = lambda: context.resolve(resolved, task.step.run, step.name)
-            return publishing
-
-        attempt = Attempt(context, step, None, made)
-        outcome = _outcome(attempt, talk)
-        if isinstance(attempt.failure, NotPublished):
-            return Unpublished(attempt.failure.known)
-        return replace(outcome, hoped=outcome.hoped or bool(resolved))
+        attempt = Attempt(context, step, way=lambda: FromPortions(task.portions), resolved=resolved)
+        outcome = _outcome(attempt, plan, talk)
+        return Unpublished(attempt.failure.known) if isinstance(attempt.failure, NotPublished) else outcome
 
 
 @contextmanager
@@ -226,7 +213,7 @@ class CallTask(Struct, frozen=True):
     arguments: tuple[Any, ...] = ()
     named: Mapping[str, Any] = field(default_factory=dict)
     act: Callable[[Connection], Any] | None = None
-    #: What the questions of one plan have in common: they find the same connection where one worker answers them.
+    #: What the questions of one plan have in common: they find the same connection if one worker answers them.
     room: str = ""
 
 
@@ -325,64 +312,55 @@ def _written(texts: Mapping[str, bytes]) -> Path:
 
 
 class RunThere:
-    """The run of a step that runs elsewhere, as the step sees it."""
+    """The run of a step that is carried out here, as the step sees it; the run itself is asked by messages."""
 
     def __init__(self, task: StepTask, plan: JobPlan, talk: Talk) -> None:
-        self.task = task
-        self.plan = plan
+        token = str(task.token)
+        self.identity = RunIdentity(
+            task.run, plan.job.job, task.moment, token, talk.owner, task.resumed, elsewhere=True
+        )  # fmt: skip
         self.log = self
-        self.record = self
-        self.run = task.run
-        self.token = task.token
-        self.owner = talk.owner
-        self.moment = task.moment
-        self.resumed = task.resumed
-        self.results: dict[str, Any] = {}
-        self.replayed: Mapping[str, Rejected] = {} if task.replayed is None else {task.step: task.replayed}
+        self._rejects = StepRejects(task.replayed, task.earlier)
         self._talk = talk
 
-    #: Another may be given the step while this one cannot be reached.
-    elsewhere = True
-    #: A try claims its step itself.
-    claimed: frozenset[str] = frozenset()
+    def mark_of(self, step: PipelinePlan) -> Mark:
+        """Whether the target records what the step commits; each try claims it."""
+        return Mark.TO_BE_CLAIMED if step.can_leave_progress else Mark.NONE
 
-    def needs_mark(self, step: PipelinePlan) -> bool:
-        """True where the target can tell what of the step is committed, and by whom."""
-        return step.can_leave_progress
-
-    def batch_ends(self, step: PipelineStep, batch: BatchRecord, rejects: Sequence[Reject]) -> None:
-        """Called after each batch."""
-        self._talk.ask(BatchEnds(batch, rejects, step.tally))
-
-    def earlier_rejects(self, step: PipelinePlan) -> Mapping[str, Sequence[int]]:
-        """Rejects of earlier runs that a step may load after all."""
+    def rejects_for(self, step: PipelinePlan) -> StepRejects:
+        """The rejects of earlier runs that concern the step."""
         del step
-        return self.task.earlier
+        return self._rejects
 
-    def begin_step(self, run: int, step: str, batches: int = 0) -> None:
-        """Record that a step begins."""
-        del run, step
+    def batch_ends(self, step: PipelinePlan, tally: Tally, batch: BatchRecord, rejects: Sequence[Reject]) -> None:
+        """Report a batch."""
+        del step
+        self._talk.ask(BatchEnds(batch, rejects, tally))
+
+    def begin_step(self, step: str, batches: int = 0) -> None:
+        """Report that the step begins."""
+        del step
         self._talk.ask(StepBegins(batches))
 
-    def refused_in(self, run: int, step: str) -> list[dict[str, str | None]]:
+    def refused_in(self, step: str) -> list[dict[str, str | None]]:
         """The source rows that the target refused in an earlier try."""
-        del run, step
+        del step
         found: list[dict[str, str | None]] = self._talk.ask(RefusedRows())
         return found
 
-    def resolve(self, rejects: Collection[int], run: int, step: str, batch: int | None = None) -> None:
-        """Record that rejected rows will have been loaded."""
-        del run, step
+    def resolve(self, rejects: Collection[int], step: str, batch: int | None = None) -> None:
+        """Report that rejected rows will have been loaded."""
+        del step
         self._talk.ask(WillResolve(frozenset(rejects), batch))
 
-    def try_failed(self, step: str, number: int, said: str) -> None:
-        """Say that a try failed by a trouble that passes."""
+    def try_failed(self, step: str, number: int, message: str) -> None:
+        """Report that a try failed by a temporary error."""
         del step
         with suppress(KanalError):
-            self._talk.ask(TryFailed(number, said))
+            self._talk.ask(TryFailed(number, message))
 
 
-#: Seconds, or rejected rows, after which batches of a range are told.
+#: Seconds, or rejected rows, after which batches of a range are reported.
 _TELL_EVERY = 1.0
 _REJECTS = 1_000
 
@@ -396,33 +374,34 @@ class PortionThere(RunThere):
         self._waiting: BatchEnds | None = None
         self._told = 0.0
 
-    def begin_step(self, run: int, step: str, batches: int = 0) -> None:
-        """Record that the range begins, or begins again."""
+    def begin_step(self, step: str, batches: int = 0) -> None:
+        """Report that the range begins, or begins again."""
         self._waiting = None
-        super().begin_step(run, step, batches)
+        super().begin_step(step, batches)
 
-    def batch_ends(self, step: PipelineStep, batch: BatchRecord, rejects: Sequence[Reject]) -> None:
-        """Called after each batch. As none is committed by itself, several are told as one: else the run would have far
-        more to do with many small ones than with the rows."""
+    def batch_ends(self, step: PipelinePlan, tally: Tally, batch: BatchRecord, rejects: Sequence[Reject]) -> None:
+        """Report a batch. As none is committed by itself, several are reported as one, since many small ones would
+        keep the run busy."""
+        del step
         waiting = self._waiting
         if waiting is not None:
             batch, rejects = waiting.batch.joined(batch), [*waiting.rejects, *rejects]
-        self._waiting = BatchEnds(batch, rejects, replace(step.tally))
+        self._waiting = BatchEnds(batch, rejects, replace(tally))
         if len(rejects) >= _REJECTS or time.monotonic() - self._told > _TELL_EVERY:
             self.tell()
 
     def tell(self) -> None:
-        """Tell what was not told yet."""
+        """Report the batches that wait."""
         if self._waiting is not None:
             self._talk.ask(self._waiting)
             self._waiting, self._told = None, time.monotonic()
 
-    def needs_mark(self, step: PipelinePlan) -> bool:
-        """False: a portion is nothing that anybody sees."""
+    def mark_of(self, step: PipelinePlan) -> Mark:
+        """Nothing is recorded: nobody sees a portion."""
         del step
-        return False
+        return Mark.NONE
 
-    def resolve(self, rejects: Collection[int], run: int, step: str, batch: int | None = None) -> None:
-        """Note it, for whoever publishes."""
-        del run, step, batch
+    def resolve(self, rejects: Collection[int], step: str, batch: int | None = None) -> None:
+        """Note it, for the task that publishes."""
+        del step, batch
         self.resolved |= set(rejects)

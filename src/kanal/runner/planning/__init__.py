@@ -1,1 +1,1 @@
-"""Turns a job into a plan: what it reads, computes and writes, compiled and checked against its connections."""
+"""Compiles jobs and checks them against their databases."""

@@ -1,4 +1,4 @@
-"""Breaks circles of foreign keys, where a reference can be filled in later or be checked at the commit."""
+"""Breaks circles of foreign keys, if a reference can be filled in later or be checked at the commit."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ def break_circles(names: Sequence[str], waits: Sequence[Wait], steps: Mapping[st
 
 
 def can_wait(step: StepPlan, keys: Sequence[ForeignKey]) -> bool:
-    """True where a step can load its rows before those that they refer to by these keys."""
+    """True if a step can load its rows before those that they refer to by these keys."""
     if not isinstance(step, PipelinePlan) or step.settings.commits.by_batch:
         return False
     if Writes.MERGE not in step.target.writes or Writes.SHARE not in step.target.writes:

@@ -8,18 +8,19 @@ from msgspec.structs import replace
 
 from kanal.definition.problems import KeyPath
 from kanal.runner.job_plan import ExchangePlan, PipelinePlan, StepPlan
+from kanal.runner.planning.combinations import EXCHANGE, Facts, impossible
 
 Say = Callable[[KeyPath, str, str], None]
 
 
 def link_exchanges(steps: dict[str, StepPlan], problem: Say) -> None:
-    """Have each way of an exchange know the other, or say why they are none."""
+    """Link the two ways of each exchange, or report why they are none."""
     for name, step in list(steps.items()):
         if not isinstance(step, PipelinePlan) or step.settings.other_way is None:
             continue
         back = steps.get(step.settings.other_way)
         if back is None:
-            continue  # which has been said
+            continue  # its problem has been reported
         wrong = list(_wrong(step, back))
         for key, what, remedy in wrong:
             problem(("pipeline", name, key), what, remedy)
@@ -29,7 +30,7 @@ def link_exchanges(steps: dict[str, StepPlan], problem: Say) -> None:
 
 
 def _wrong(step: PipelinePlan, back: StepPlan) -> Iterator[tuple[str, str, str]]:
-    """The keys by which two pipelines are no exchange: what is wrong with each, and what to do."""
+    """The reasons why two pipelines are no exchange: the key, what is wrong, and what to do."""
     if not isinstance(back, PipelinePlan):
         yield "other_way", f"{back.name} is a command", "name the pipeline that loads the same tables the other way"
         return
@@ -65,13 +66,13 @@ def _wrong(step: PipelinePlan, back: StepPlan) -> Iterator[tuple[str, str, str]]
 
 
 def _not_with_deletions(step: PipelinePlan) -> Iterator[tuple[str, str, str]]:
-    """What would have rows deleted where they came from, since they never arrived on the other side."""
+    """Settings that would delete rows in the place they came from, since they never arrived on the other side."""
     settings = step.settings
-    lost = "what does not arrive here would be deleted where it came from"
-    for key in ("where", "limit", "delete_when"):
-        said = settings.missing == "delete" and key != "delete_when"  # already, of any such pipeline
-        if getattr(settings, key) is not None and not said:
-            yield key, f'it does not go with missing = "delete" in an exchange: {lost}', "remove one of the two"
+    facts = Facts(settings=settings, rule=step.writing.rule, exchange_deletes=True)
+    for pair in impossible(facts):
+        if pair.other.text == EXCHANGE.text:
+            yield pair.key, pair.message(facts), pair.remedy
+    lost = "rows that do not arrive here would be deleted where they came from"
     if settings.max_rejects != 0 and settings.reject != "all":
         yield "max_rejects", f'with missing = "delete" in an exchange no row may be rejected: {lost}', (
             "set max_rejects = 0")  # fmt: skip
@@ -79,5 +80,3 @@ def _not_with_deletions(step: PipelinePlan) -> Iterator[tuple[str, str, str]]:
         yield "since", 'with missing = "delete" in an exchange, Kanal must know how late a row may come', (
             f'write since = {{ column = "{step.since.change.text}", overlap = "10 minutes" }}: rows that were changed '
             "within it before the last run are not taken for deleted")  # fmt: skip
-    if settings.not_matched != "insert":
-        yield "not_matched", f'it does not go with missing = "delete" in an exchange: {lost}', "remove one of the two"

@@ -11,9 +11,9 @@ from kanal.runner.job_plan import Difference, JobPlan, NewTable, PipelinePlan
 
 
 def references(plan: PipelinePlan, plans: Sequence[PipelinePlan]) -> list[ForeignKey]:
-    """The foreign keys of a table to be made, to tables that the job fills in the same database.
+    """The foreign keys of a table to be created, to tables that the job fills in the same database.
 
-    They are those of the source, where both ends are carried over as they are, and those to the one column by which
+    They are those of the source, if both ends are carried over as they are, and those to the one column by which
     rows of a looked-up table are taken.
     """
     into = _carried(plan)
@@ -79,7 +79,7 @@ def alter_tables(differences: Sequence[Difference]) -> list[tuple[Difference, st
 
 
 def create_tables(plan: JobPlan) -> list[NewTable]:
-    """Make the missing target tables of a plan, in the order of the load; raises KanalError where one cannot be."""
+    """Make the missing target tables of a plan, in the order of the load; raises KanalError if one cannot be."""
     made: list[NewTable] = []
     for new in plan.new_tables:
         try:

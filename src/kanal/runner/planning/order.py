@@ -12,7 +12,7 @@ from kanal.core.errors import KanalError
 
 
 class Wait(Struct, frozen=True):
-    """A step waits for another, and why; `keys` where it is only because of these foreign keys."""
+    """A step waits for another, and why; `keys` if it is only because of these foreign keys."""
 
     step: str
     before: str
@@ -21,7 +21,7 @@ class Wait(Struct, frozen=True):
 
     @property
     def needs_rows(self) -> bool:
-        """True where the step looks at rows that the other loads, and does not just come after it."""
+        """True if the step looks at rows that the other loads, and does not just come after it."""
         return self.why.startswith(("reads ", "looks up ", "checks against "))
 
 

@@ -28,7 +28,7 @@ def load_functions(job: JobDefinition) -> Mapping[str, Function | KanalError]:
     """The functions that a job names, and others declared in this process, by name in lower case.
 
     Of those declared in this process, for whatever job, one that cannot be used harms none that does not use it: it is
-    what is wrong with it. Raises KanalError where a file or module of the job cannot be loaded, declares nothing, or
+    what is wrong with it. Raises KanalError if a file or module of the job cannot be loaded, declares nothing, or
     declares what cannot be used.
     """
     found: dict[str, Function | KanalError] = {}

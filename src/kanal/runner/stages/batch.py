@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Sequence
 from typing import Protocol
 
@@ -11,6 +12,7 @@ from msgspec import Struct, field
 
 from kanal.connections.loading import RefusedRow
 from kanal.core.arrays import Mask, mask_of
+from kanal.core.claims import Keyed
 from kanal.core.faults import Fault, texts_of, value_text
 from kanal.core.frame import Frame, SourceBatch
 from kanal.core.reasons import Reason
@@ -18,6 +20,7 @@ from kanal.core.rejects import Reject, target_row
 from kanal.core.tally import Tally
 from kanal.core.transformation import rejects_of
 from kanal.runner.job_plan import PipelinePlan
+from kanal.runner.staged_rows import EncodedRows
 
 #: Faults, each with the column that it is about.
 Tagged = list[tuple[str | None, Fault]]
@@ -33,7 +36,12 @@ class Batch(Struct):
     From the look-ups on, `frame` gives the values of expressions over the rows. From the conversion on, `made` are the
     rows as the mapping makes them, and `good` the places of those that are not rejected; `stored` are the same rows as
     the target stores them. `faults` are not counted as rejects yet. `gone` marks rows whose keys are to be deleted in
-    the target, and `held` are rows that wait for others of the load.
+    the target, and `held` are rows that wait for others of the load. `encoded` are the rows that may be written, in the
+    form that the load takes.
+
+    `offered` are the good rows that compete for their keys in `keyed`. After the contest, `good` are the winners and
+    `replacing` those that replace earlier rows of the load; `undecided` rows wait, since others have their keys.
+    `times` are the seconds that each stage took, and `reading` those of the source.
     """
 
     source: SourceBatch
@@ -46,6 +54,13 @@ class Batch(Struct):
     good: Rows = field(default_factory=lambda: np.zeros(0, dtype=np.intp))
     gone: Mask | None = None
     held: SourceBatch | None = None
+    offered: Rows | None = None
+    keyed: Keyed | None = None
+    replacing: Rows = field(default_factory=lambda: np.zeros(0, dtype=np.intp))
+    undecided: int = 0
+    encoded: EncodedRows | None = None
+    times: dict[str, float] = field(default_factory=dict)
+    reading: float = 0.0
 
     def keep(self, rows: Rows) -> None:
         """Go on with the rows of these places only."""
@@ -69,21 +84,33 @@ class Batch(Struct):
     def bad(self) -> Rows:
         """The places of rejected rows."""
         bad = np.ones(self.source.rows, dtype=np.bool_)
-        bad[self.good] = False
+        bad[self.good if self.offered is None else self.offered] = False
         return np.flatnonzero(bad)
+
+    @property
+    def rows_to_write(self) -> EncodedRows:
+        """The encoded rows, from the encoding on."""
+        assert self.encoded is not None
+        return self.encoded
 
 
 class Stage(Protocol):
     """One stage of a batch's way."""
+
+    @property
+    def name(self) -> str:
+        """Its name in the run log."""
 
     def take(self, batch: Batch) -> Batch:
         """Do one thing with a batch; raises KanalError if that cannot be done."""
 
 
 def through(stages: Sequence[Stage], batch: Batch) -> Batch:
-    """A batch that has gone through stages."""
+    """Take a batch through stages, and measure the time of each."""
     for stage in stages:
+        started = time.perf_counter()
         batch = stage.take(batch)
+        batch.times[stage.name] = batch.times.get(stage.name, 0.0) + time.perf_counter() - started
     return batch
 
 

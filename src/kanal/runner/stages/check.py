@@ -15,6 +15,8 @@ from kanal.runner.stages.batch import Batch, taken
 class Check:
     """Checks the rows as the mapping makes them; rows that are withdrawn are not checked."""
 
+    name = "check"
+
     def __init__(self, plan: PipelinePlan, checks: Sequence[RowCheck], moment: dt.datetime) -> None:
         self._plan, self._checks, self._moment = plan, checks, moment
         self._types = {column.name: column.type for column in plan.columns}

@@ -1,4 +1,4 @@
-"""Makes the target's columns from the source's rows, by the mapping."""
+"""Computes the target's columns from the source's rows."""
 
 from __future__ import annotations
 
@@ -11,6 +11,8 @@ from kanal.runner.stages.batch import Batch, of_staying, withdrawn
 
 class Convert:
     """Rows with a value that does not fit are rejected."""
+
+    name = "convert"
 
     def __init__(self, plan: PipelinePlan) -> None:
         self._plan = plan

@@ -1,4 +1,4 @@
-"""Rejects rows with a value that the target would not store as it is."""
+"""Rejects rows with a value that the target would change."""
 
 from __future__ import annotations
 
@@ -8,6 +8,8 @@ from kanal.runner.stages.batch import Batch, of_staying
 
 class Fit:
     """Gives the rows the form in which the target stores them."""
+
+    name = "fit"
 
     def __init__(self, plan: PipelinePlan) -> None:
         self._plan = plan

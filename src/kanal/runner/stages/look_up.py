@@ -1,4 +1,4 @@
-"""Looks up rows of other tables, by values of the row."""
+"""Looks up rows of other tables."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from functools import partial
 from kanal.connections import TableInfo
 from kanal.connections.base import Column, Source
 from kanal.connections.loading import Load
-from kanal.core.frame import Frame
+from kanal.core.frame import Frame, SourceBatch
 from kanal.core.lookups import LookupTable
 from kanal.core.transformation import LookupPlan, look_up
 from kanal.core.versioned_lookups import VersionedLookupTable
@@ -22,6 +22,8 @@ ReadColumns = Callable[[Source, TableInfo, Sequence[str], Load | None], dict[str
 
 class LookUp:
     """Keeps the looked-up columns in memory. `emptied` names look-ups in a table that the load empties."""
+
+    name = "look up"
 
     def __init__(
         self, plan: PipelinePlan, moment: dt.datetime, read: ReadColumns, emptied: Collection[str] = ()
@@ -37,6 +39,13 @@ class LookUp:
         for lookup, table in self.tables:
             batch.faults += look_up(batch.frame, lookup, table)
         return batch
+
+    def frame_of(self, source: SourceBatch) -> Frame:
+        """Rows with what they look up, to compute expressions over them."""
+        frame = Frame(source, self._plan.source_types, self._moment)
+        for lookup, table in self.tables:
+            look_up(frame, lookup, table)
+        return frame
 
     def read_again(self, names: Collection[str], load: Load) -> None:
         """Read some of the looked-up tables again, as a load sees them."""

@@ -1,4 +1,4 @@
-"""Leaves out rows that earlier runs have loaded, by their change value."""
+"""Leaves out rows that earlier runs have loaded."""
 
 from __future__ import annotations
 
@@ -12,6 +12,8 @@ from kanal.runner.stages.batch import Batch
 
 class OnlyNew:
     """Rows that are not new are not even counted; a row whose change value is unclear may be rejected."""
+
+    name = "only new"
 
     def __init__(self, plan: PipelinePlan, increment: Increment, moment: dt.datetime) -> None:
         self._types, self._moment, self._increment = plan.source_types, moment, increment

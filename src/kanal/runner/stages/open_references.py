@@ -1,4 +1,4 @@
-"""Rejects rows that refer to rows which did not come, as an earlier try of the step has shown."""
+"""Rejects rows whose references an earlier try found to be missing."""
 
 from __future__ import annotations
 
@@ -15,6 +15,8 @@ from kanal.runner.stages.batch import Batch, refusals, taken
 
 class OpenReferences:
     """`known` has, by its key in the target, why a row is refused."""
+
+    name = "open references"
 
     def __init__(self, plan: PipelinePlan, known: Mapping[str, RefusedRow]) -> None:
         self._plan, self._known = plan, known

@@ -1,4 +1,4 @@
-"""Leaves out rows that the filter of a pipeline does not take, and counts what was read."""
+"""Applies the filter of the pipeline, and counts the rows read."""
 
 from __future__ import annotations
 
@@ -12,6 +12,8 @@ from kanal.runner.stages.batch import Batch
 
 class Where:
     """Takes the rows that pass the filter: all, or as many as the pipeline's limit asks for."""
+
+    name = "where"
 
     def __init__(self, plan: PipelinePlan, moment: dt.datetime) -> None:
         self._types, self._moment, self._condition = plan.source_types, moment, plan.where

@@ -44,17 +44,17 @@ class Server:
     session: ClassVar[tuple[str, ...]] = ()
     #: Settings of its ODBC driver, unless others are given.
     settings: ClassVar[dict[str, str]] = {}
-    #: True where a reference is checked as each row comes, and not at the end of the statement as ISO SQL has it.
+    #: True if a reference is checked as each row comes, and not at the end of the statement as ISO SQL has it.
     checks_each_row: ClassVar[bool] = False
-    #: True where the narrow texts of its ODBC driver are UTF-8, whatever the locale.
+    #: True if the narrow texts of its ODBC driver are UTF-8, whatever the locale.
     speaks_utf8: ClassVar[bool] = False
-    #: True where its driver keeps to the room that a text was given, as the server measures it.
+    #: True if its driver keeps to the room that a text was given, as the server measures it.
     keeps_room: ClassVar[bool] = True
     #: What comes as it is; all else comes as text.
     as_they_are: ClassVar[tuple[Family, ...]] = (Family.INTEGER, Family.DOUBLE, Family.TEXT, Family.BINARY)
     #: Rows of one INSERT.
     rows_at_once: ClassVar[int] = 1
-    #: True where it is known that what failed is undone to a savepoint, and nothing else.
+    #: True if it is known that what failed is undone to a savepoint, and nothing else.
     has_savepoints: ClassVar[bool] = False
     #: Decimals of a second that a column of moments keeps if nothing else was declared.
     decimals: ClassVar[int] = 6
@@ -71,7 +71,7 @@ class Server:
         return {}
 
     def type_of(self, declared: str) -> SqlType | None:
-        """Kanal's type for a declared one, where it means something else here than elsewhere."""
+        """Kanal's type for a declared one, if it means something else here than elsewhere."""
         del declared
         return None
 
@@ -158,10 +158,10 @@ class Server:
         return f"CREATE INDEX {name.rpartition('.')[2]}_key ON {name} ({', '.join(key)})"
 
     def drop_stage(self, name: str) -> str | None:
-        """What removes it; None where it goes by itself."""
+        """What removes it; None if it goes by itself."""
         return f"DROP TABLE {name}"
 
-    #: True where columns number rows as ISO SQL has it.
+    #: True if columns number rows as ISO SQL has it.
     has_identity: ClassVar[bool] = False
 
     def altered(self, statement: str) -> str:

@@ -31,7 +31,7 @@ from kanal.core.types import (
     varchar,
 )
 
-#: Bytes of a VARCHAR2 (Oracle's SQL reference, "Data Types"), and characters of one to be made.
+#: Bytes of a VARCHAR2 (Oracle's SQL reference, "Data Types"), and characters of one to be created.
 _BYTES, _CHARACTERS, _KEY_CHARACTERS = 4_000, 1_000, 255
 _DIGITS = 38
 _SIZED = re.compile(r"(\w+)\s*\(\s*(\d+)\s*(?:,\s*(-?\d+)\s*)?(?:\s+(?:char|byte))?\s*\)")

@@ -1,4 +1,4 @@
-"""Functions on numbers: exact on integers and decimals, in double precision where they must be."""
+"""Functions on numbers: exact on integers and decimals, in double precision if they must be."""
 
 from __future__ import annotations
 

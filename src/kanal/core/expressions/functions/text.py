@@ -35,7 +35,7 @@ def upper(_: Frame, text: pa.Array) -> pa.Array:
 
 
 def _capital(character: str) -> str:
-    """A character's capital, where it is one character too."""
+    """A character's capital, if it is one character too."""
     capital = character.upper()
     return capital if len(capital) == 1 else character
 
@@ -99,7 +99,7 @@ def rtrim(frame: Frame, text: pa.Array, characters: pa.Array | None = None) -> p
 
 
 def _one(values: pa.Array) -> object:
-    """The value that all rows share, or None where they differ or it is NULL."""
+    """The value that all rows share, or None if they differ or it is NULL."""
     if not len(values):
         return None
     first = values[0]
@@ -289,7 +289,7 @@ def concat_ws(_: Frame, separator: pa.Array, *texts: pa.Array) -> pa.Array:
 
 
 def like_pattern(pattern: str, escape: str) -> str:
-    """The regular expression of a LIKE pattern; raises Refusal where it ends in its escape character."""
+    """The regular expression of a LIKE pattern; raises Refusal if it ends in its escape character."""
     if len(escape) > 1:
         raise Refusal(Reason.OUT_OF_RANGE, "the escape of LIKE is one character")
     result, place = "", 0
@@ -478,7 +478,7 @@ def _replacement(by: str, pattern: str, before: int = 0) -> str:
             return rf"\{before}"
         if mark.isdigit() and mark != "0":
             return rf"\{int(mark) + before}" if int(mark) <= groups else ""
-        return r"\\" + ("" if mark == "\\" else mark)  # before anything else, it stands for itself
+        return r"\\" + ("" if mark == "\\" else mark)  # before anything else, it represents itself
 
     return re.sub(r"\\(.?)", reference, by, flags=re.DOTALL)
 

@@ -1,9 +1,10 @@
-"""The competition of a step's rows for their keys, and the rows that follow refused ones."""
+"""Decides which row of a key is loaded, and which one follows if the target refuses it."""
 
 from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 
 import numpy as np
 import pyarrow as pa
@@ -16,72 +17,103 @@ from kanal.core.frame import Frame, SourceBatch
 from kanal.core.reasons import Reason
 from kanal.core.rejects import Reject
 from kanal.core.tally import Tally, add_writes
-from kanal.core.transformation import (
-    ColumnPlan,
-    convert_columns,
-    rejects_of,
-)
-from kanal.runner.contest import ByTurns, Contest, Next
+from kanal.core.transformation import ColumnPlan, convert_columns, rejects_of
+from kanal.runner.contest import ByTurns, Contest, LastRow, Next, RefusedKeys
 from kanal.runner.job_plan import PipelinePlan
-from kanal.runner.prepared import Prepared
 from kanal.runner.set_aside import Beaten, SetAside
 from kanal.runner.staged_rows import Mask
-from kanal.runner.stages import Batch, LookUp, Rows, Tagged, keys_in_target, refusals, withdrawn
-from kanal.runner.write_rules import WriteRule
+from kanal.runner.stages.batch import Batch, Rows, Tagged, keys_in_target, refusals, withdrawn
+from kanal.runner.write_rule import WriteRule
 
 
-class Competition:
-    """The rows of a step that compete for their keys. `resolve` is called with the rows of a batch that are loaded."""
+class Compete:
+    """Lets rows compete for their keys, and writes the rows that follow refused ones.
+
+    Only the thread that writes uses it. `frame_of` looks up rows again that have come before. `resolve` is called with
+    the rows of a batch that are loaded.
+    """
+
+    name = "contest"
 
     def __init__(
         self,
         plan: PipelinePlan,
         moment: dt.datetime,
-        look_up: LookUp,
+        frame_of: Callable[[SourceBatch], Frame],
         claims: Claims | None,
         resolve: Callable[[SourceBatch, Rows], None],
     ) -> None:
         self.plan = plan
         self.claims = claims
-        #: The contest, if rows can compete; only the thread that writes uses it.
+        #: The contest, if rows can compete.
         self.contest: Contest | None = ByTurns(claims) if claims is not None else None
         #: The rows that wait in the target, as the source gave them.
         self.kept: SetAside[SourceBatch] | None = None
+        self._rule: WriteRule | None = None
         self._moment = moment
-        self._look_up = look_up
+        self._frame_of = frame_of
         self._resolve = resolve
 
-    def compete(self, prepared: Prepared, rule: WriteRule | None) -> None:
+    @contextmanager
+    def of_rule(self, rule: WriteRule, last_wins: bool = False) -> Iterator[None]:
+        """Take the rows of a load, which are written by a rule; with `last_wins`, the last row of a key counts."""
+        if last_wins and self.contest is not None:
+            self.contest.close()
+            self.contest = LastRow()
+        self._rule, self.kept = rule, SetAside[SourceBatch]() if rule.gathers else None
+        try:
+            yield
+        finally:
+            if self.kept is not None:
+                self.kept.close()
+
+    @property
+    def rule(self) -> WriteRule:
+        """The rule by which rows are written now."""
+        assert self._rule is not None
+        return self._rule
+
+    def close(self) -> None:
+        """Remove what was set aside."""
+        if self.contest is not None:
+            self.contest.close()
+
+    def take(self, batch: Batch) -> Batch:
         """Offer a batch's rows for their keys. Beaten rows are set aside and not written now."""
-        contest, keyed = self.contest, prepared.keyed
-        if contest is None or keyed is None:
-            return
-        offered = prepared.offered
-        verdict = contest.offer(prepared.batch.take(offered), keyed)
+        contest, keyed, offered = self.contest, batch.keyed, batch.offered
+        if contest is None or keyed is None or offered is None:
+            return batch
+        verdict = contest.offer(batch.source.take(offered), keyed)
         if verdict.accepted.all():
-            return
-        prepared.undecided = int((verdict.kept_back_by >= 0).sum())
-        prepared.tally.read -= prepared.undecided  # counted once it is decided what becomes of them
-        prepared.good, prepared.replacing = offered[verdict.accepted], offered[verdict.replacing]
-        if rule is not None:
-            prepared.encoded = rule.encode_some(prepared.encoded, verdict.accepted)
+            return batch
+        batch.undecided = int((verdict.kept_back_by >= 0).sum())
+        batch.tally.read -= batch.undecided  # they are counted once they are decided
+        batch.good, batch.replacing = offered[verdict.accepted], offered[verdict.replacing]
+        if batch.encoded is not None:
+            batch.encoded = self.rule.encode_some(batch.encoded, verdict.accepted)
+        return batch
 
-    def note_refusals(self, prepared: Prepared, refused: Sequence[int], over: Sequence[int]) -> None:
-        """Tell the contest which of a batch's rows were refused, by their places among the good ones, and among those
-        that replace others."""
-        contest, keyed = self.contest, prepared.keyed
+    def note_written(self, batch: Batch, refused: Sequence[int], over: Sequence[int]) -> None:
+        """Keep the rows of a written batch as long as they wait in the target, and note which were refused: by their
+        places among the good ones, and among those that replace others."""
+        offered = batch.good if batch.offered is None else batch.offered
+        if self.kept is not None:
+            self.kept.add(batch.source if len(offered) == batch.source.rows else batch.source.take(offered))
+        contest, keyed = self.contest, batch.keyed
         if contest is None or keyed is None:
             return
-        for chosen, places, replacing in ((prepared.good, refused, False), (prepared.replacing, over, True)):
-            if places:
-                contest.refused(keyed.take(np.isin(prepared.offered, chosen[list(places)])), replacing)
-        if refused and prepared.encoded.numbers is not None:
-            contest.refused_numbers(prepared.encoded.numbers[list(refused)].tolist())
+        waiting = batch.rows_to_write.numbers
+        if refused:
+            numbers = () if waiting is None else waiting[list(refused)].tolist()
+            contest.note(RefusedKeys(keyed.take(np.isin(offered, batch.good[list(refused)])), numbers))
+        if over:
+            replacing = batch.replacing[list(over)]
+            contest.note(RefusedKeys(keyed.take(np.isin(offered, replacing)), over=True))
 
-    def _write_next(self, following: Next, rule: WriteRule, tally: Tally, rejects: list[Reject]) -> None:
+    def _write_next(self, following: Next, tally: Tally, rejects: list[Reject]) -> None:
         """Write rows whose turn it is, and count them."""
         assert self.contest is not None
-        count = following.batch.rows
+        rule, count = self.rule, following.batch.rows
         if following.superseded:
             tally.superseded -= count
         else:
@@ -105,9 +137,8 @@ class Competition:
             found = refusals(written.refused, rows, np.arange(batch.rows))
             rejects += rejects_of(batch, found, would_be=keys_in_target(self.plan, rows))[0]
             if len(places):
-                self.contest.refused(keyed.take(places), over)
-                if encoded.numbers is not None:
-                    self.contest.refused_numbers(encoded.numbers[places].tolist())
+                numbers = () if encoded.numbers is None else encoded.numbers[places].tolist()
+                self.contest.note(RefusedKeys(keyed.take(places), numbers, over))
             self._resolve(batch, np.delete(np.arange(batch.rows), places))
 
     def _gone_of(self, batch: SourceBatch) -> Mask | None:
@@ -123,9 +154,7 @@ class Competition:
 
     def _stored(self, batch: SourceBatch, columns: Sequence[ColumnPlan]) -> pa.RecordBatch:
         """Columns of rows as the target stores them."""
-        frame = self._look_up.take(Batch(batch)).frame
-        assert frame is not None
-        made, _ = convert_columns(frame, columns)
+        made, _ = convert_columns(self._frame_of(batch), columns)
         return self.plan.target.storable(self.plan.target_table, made)[0]
 
     def rest(self) -> Iterator[Beaten]:
@@ -149,37 +178,35 @@ class Competition:
                 faults.append(claim.fault(row, values))
             rejects += rejects_of(beaten.batch, faults)[0]
 
-    def finish(self, rule: WriteRule) -> Iterator[tuple[Tally, list[Reject]]]:
+    def finish(self) -> Iterator[tuple[Tally, list[Reject]]]:
         """Write the rows that wait in the target, then the rows that follow refused ones; their counts and rejects."""
         contest = self.contest
         if contest is not None:
             superseded = contest.superseded()
             if len(superseded):
-                rule.take_out(superseded)
+                self.rule.take_out(superseded)
                 yield Tally(superseded=len(superseded)), []
-        yield self.finish_rule(rule)
+        yield self.finish_rule()
         while contest is not None and contest.undecided:
             tally, rejects = Tally(), list[Reject]()
             for following in contest.next_round(self.kept):
-                self._write_next(following, rule, tally, rejects)
+                self._write_next(following, tally, rejects)
             tally.rejected = len(rejects)
             yield tally, rejects
-            yield self.finish_rule(rule)
+            yield self.finish_rule()
         for beaten in self.rest():
             tally, rejects = Tally(), list[Reject]()
             self.settle(beaten, tally, rejects)
             tally.rejected = len(rejects)
             yield tally, rejects
 
-    def finish_rule(self, rule: WriteRule) -> tuple[Tally, list[Reject]]:
+    def finish_rule(self) -> tuple[Tally, list[Reject]]:
         """Write the rows that wait in the target; their counts and rejects."""
-        written, tally = rule.finish(), Tally()
+        written, tally = self.rule.finish(), Tally()
         add_writes(tally, written)
         rejects: list[Reject] = []
         if written.refused and self.kept is not None:
             found = sorted(written.refused, key=lambda row: row.place)
-            if self.contest is not None:
-                self.contest.refused_numbers([row.place for row in found])
             first = 0
             for batch, places in self.kept.find([row.place for row in found]):
                 said = found[first : first + len(places)]
@@ -190,7 +217,8 @@ class Competition:
                     chosen, refusals(numbered, rows, np.arange(len(said))), would_be=keys_in_target(self.plan, rows)
                 )[0]
                 if self.claims is not None and self.contest is not None:
-                    self.contest.refused(self.claims.keys_of(rows))
+                    waited = [row.place for row in said]
+                    self.contest.note(RefusedKeys(self.claims.keys_of(rows), waited))
                 first += len(places)
         tally.rejected = len(rejects)
         return tally, rejects + self._conflict_notices(written)
