@@ -3,6 +3,8 @@ PYTHON ?= $(shell for p in python3.13 python3.12 python3.11 python3 python; do \
 	command -v $$p >/dev/null 2>&1 && $$p -c 'import sys; sys.exit(sys.version_info < (3, 11))' 2>/dev/null \
 	&& { echo $$p; break; }; done)
 BIN := .venv/bin
+# Tests start hundreds of processes, which would else compile Kanal anew.
+export PYTHONDONTWRITEBYTECODE :=
 # Tests wait for servers and disks much of the time.
 WORKERS ?= $(shell echo $$((2 * $$(getconf _NPROCESSORS_ONLN))))
 PIP := $(BIN)/pip install --quiet --disable-pip-version-check

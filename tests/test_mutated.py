@@ -238,7 +238,7 @@ def complaint(done: Done) -> str:
         return f"status {status}"
     if "should not happen" in text or "Traceback" in text:
         return "an exception that is not Kanal's own"
-    if seconds > 2:
+    if seconds > 10:  # of a usual 0.1, on however busy a machine
         return f"{seconds:.1f} s"
     if "planted" in text:
         return "a password"
