@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import io
 import os
+import pickle
 import random
 import signal
 import subprocess
@@ -12,7 +13,9 @@ import sys
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Any
 
+import distributed
 import pytest
 
 import kanal
@@ -211,6 +214,16 @@ def test_a_place_that_one_worker_reaches(
     assert "connection old: the environment variable KANAL_HERE is not set" in said.replace("job.toml:4: ", "")
 
 
+class Planted:
+    """What creates a file when it is unpickled."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return Path.touch, (self.path,)
+
+
 def test_functions_go_along_and_secrets_do_not(
     places: Places, tmp_path: Path, cluster: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -221,7 +234,8 @@ def test_functions_go_along_and_secrets_do_not(
     (tmp_path / "mine.py").write_text(
         'import kanal\n@kanal.function(takes="value")\ndef place(id: int) -> str:\n    return __file__\n'
     )
-    body = '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\ncolumns = { id = "id", place = "place(id)" }\n'
+    body = '[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\ncolumns = { id = "id", place = "place(id) || :word" }\n'
+    body = '[parameters]\nword = { env = "KANAL_TEST_WORD" }\n' + body
     secret = '\npassword = { env = "KANAL_TEST_SECRET" }\n'
     job(tmp_path, body, old=old, new=new)
     file = tmp_path / "job.toml"
@@ -230,6 +244,7 @@ def test_functions_go_along_and_secrets_do_not(
     )
     # Of this process and of the workers it is the same here, which changes nothing about who may hear it.
     monkeypatch.setenv("KANAL_TEST_SECRET", "kept-by-the-worker")
+    monkeypatch.setenv("KANAL_TEST_WORD", "kept-as-well")
     heard = io.BytesIO()
     host, port = cluster.removeprefix("tcp://").split(":")
     gate = Gate("127.0.0.1", int(port), heard=heard, to=host)
@@ -247,17 +262,23 @@ def test_functions_go_along_and_secrets_do_not(
         crew = Cluster(f"tcp://127.0.0.1:{gate.own_port}")
         while not crew.with_tags(["heard"]):
             time.sleep(0.1)
+        # Whoever reaches the scheduler can write to the queue that the run reads.
+        distributed.Queue(crew._inbox_name, client=crew.client).put(pickle.dumps(Planted(tmp_path / "planted")))
         run = kanal.Job.read(file).run(executor=crew)  # type: ignore[arg-type]
+        with pytest.raises(kanal.KanalError, match="secret parameter word would be sent to the workers"):
+            kanal.Job.read(file).run(executor=crew, parameters={"word": "by hand"})  # type: ignore[arg-type]
         crew.close()
     finally:
         worker.kill()
         worker.wait(10)
         gate.close()
     assert [step.error for step in run] == [None]
-    assert all("kanal-texts" in row[0] for row in new.rows("SELECT place FROM t"))
+    assert not (tmp_path / "planted").exists()
+    assert all("kanal-texts" in row[0] and row[0].endswith("kept-as-well") for row in new.rows("SELECT place FROM t"))
     assert b"kanal_run" not in heard.getvalue()  # nor anything of the run log
     assert b"mine.py" in heard.getvalue()
     assert b"kept-by-the-worker" not in heard.getvalue()
+    assert b"kept-as-well" not in heard.getvalue()
 
 
 def test_another_version_is_a_sentence(

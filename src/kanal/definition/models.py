@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import re
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal, Self
 
@@ -353,6 +354,7 @@ class JobDefinition(Model):
     _texts: Path | None = PrivateAttr(default=None)
     _lines: dict[tuple[str, ...], tuple[Path, int]] = PrivateAttr(default_factory=dict)
     _environment: str | None = PrivateAttr(default=None)
+    _secret: dict[str, Secret | None] = PrivateAttr(default_factory=dict)
 
     @field_validator("connection", "pipeline", "command", "check_", "conversion", "format_", "notify", "environment")
     @classmethod
@@ -425,6 +427,29 @@ class JobDefinition(Model):
         job = self.model_copy(update={key: getattr(part, key) for key in CHANGED})
         job._lines, job._environment = lines, name
         return job
+
+    def with_parameters(self, values: Mapping[str, Any], resolved: bool = False) -> Self:
+        """The job with these values of its parameters: given for a run, or the `resolved` values of secret ones."""
+        job = self.model_copy(update={"parameters": self.parameters | dict(values)})
+        places = {name: self.parameters.get(name) for name in values}
+        secret = {name: place if resolved else None for name, place in places.items() if isinstance(place, Secret)}
+        job._secret = self._secret | secret
+        return job
+
+    def is_secret(self, parameter: str) -> bool:
+        """True if the value of a parameter is secret."""
+        return parameter in self._secret or isinstance(self.parameters.get(parameter), Secret)
+
+    @property
+    def given_secrets(self) -> list[str]:
+        """The secret parameters whose values were given for a run."""
+        return [name for name, place in self._secret.items() if place is None]
+
+    @property
+    def unresolved(self) -> Self:
+        """The job with the places of its secret parameters instead of the values that were found there."""
+        places = {name: place for name, place in self._secret.items() if place is not None}
+        return self.model_copy(update={"parameters": self.parameters | places})
 
     def located(self, path: tuple[str, ...]) -> tuple[Path | None, int | None]:
         """File and line of a key of the job, or of the nearest key above it; None if it came from Python."""

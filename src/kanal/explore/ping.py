@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from msgspec import Struct
+from msgspec.structs import astuple
 
 from kanal.connections.base import Connection
 from kanal.connections.description import About, Right
@@ -59,11 +60,15 @@ def ping_from_workers(cluster: Any, job: JobDefinition, names: Sequence[str]) ->
         for address in cluster.with_tags([tag] if tag is not None else []):
             worker = workers[address]
             try:
-                answer: Answer = asked_of(cluster, address, job, name, ping)
+                answer = Answer(*asked_of(cluster, address, job, name, _answered))
             except DatabaseError as error:
                 answer = Answer(name, "", error=error.what, remedy=error.remedy)
             found.append(FromWorker(name, str(worker.get("name", address)), str(worker.get("host", "")), answer))
     return found
+
+
+def _answered(database: Connection) -> tuple[Any, ...]:
+    return astuple(ping(database))
 
 
 def ping(database: Connection) -> Answer:

@@ -14,7 +14,7 @@ from msgspec.structs import asdict, replace
 from kanal.core.errors import KanalError
 from kanal.core.hidden import hide
 from kanal.core.nearest import did_you_mean
-from kanal.definition import JobDefinition, JobError, Problem, Secret
+from kanal.definition import JobDefinition, JobError, Problem
 from kanal.runlog import Start
 from kanal.runner.events import tell
 from kanal.runner.job_plan import JobPlan, PipelinePlan, StepPlan
@@ -53,7 +53,7 @@ class RunOptions(Struct, frozen=True):
 def without_secrets(job: JobDefinition, options: Mapping[str, Any]) -> dict[str, Any]:
     """What a run was told, without values of parameters that the job declares to be secret."""
     given = options.get("parameters") or {}
-    open_ones = {name: value for name, value in given.items() if not isinstance(job.parameters.get(name), Secret)}
+    open_ones = {name: value for name, value in given.items() if not job.is_secret(name)}
     return {name: value for name, value in {**options, "parameters": open_ones}.items() if value}
 
 
@@ -63,10 +63,10 @@ def with_options(job: JobDefinition, options: Mapping[str, Any]) -> JobDefinitio
         if name not in job.parameters:
             remedy = did_you_mean(name, job.parameters) or "add it to [parameters]"
             raise JobError([Problem(("parameters",), f'the job has no parameter "{name}"', remedy)])
-        if isinstance(job.parameters[name], Secret):
+        if job.is_secret(name):
             hide(str(options["parameters"][name]))
     if options.get("parameters"):
-        job = job.model_copy(update={"parameters": job.parameters | dict(options["parameters"])})
+        job = job.with_parameters(options["parameters"])
     if options.get("batch_rows"):
         rows = {"batch_rows": options["batch_rows"]}
         job = job.model_copy(update={"pipeline": {n: p.model_copy(update=rows) for n, p in job.pipeline.items()}})

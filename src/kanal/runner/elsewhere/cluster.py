@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import contextlib
 import logging
-import pickle
 import threading
 import time
 import uuid
@@ -16,9 +15,11 @@ from concurrent.futures import Executor
 from typing import Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from kanal.core.errors import KanalError
 from kanal.runner.elsewhere.crew import Crew, Errand, ExecutorCrew, NotSent, given_away, not_sent, other_versions
+from kanal.runner.elsewhere.message_bytes import decode, encode
 from kanal.runner.elsewhere.talk import pace
 from kanal.runner.elsewhere.tasks import MISMATCH, VERSIONS, pack, run_packed
 from kanal.runner.messages import Answer, Failure, Goodbye, Said, Stopped
@@ -88,14 +89,19 @@ class MailChannel:
 
     def send(self, message: Said) -> None:
         """Send a message; raises OSError if the scheduler cannot be reached."""
+        try:
+            content = encode((self._task, self._box, message))
+        except TypeError as error:  # what a task gives that is no data
+            failed = replace(message, message=Goodbye(Failure.of(error)))
+            content = encode((self._task, self._box, failed))
         with _as_os_errors():
-            self._inbox.put(pickle.dumps((self._task, self._box, message)), timeout=CONNECT)
+            self._inbox.put(content, timeout=CONNECT)
 
     def recv(self) -> Answer:
         """Wait for a message; raises EOFError once the channel is closed, and OSError."""
         while not self._closed:
             with _as_os_errors(), contextlib.suppress(TimeoutError):
-                answer: Answer = pickle.loads(self._answers.get(timeout=_WAIT))
+                answer: Answer = decode(self._answers.get(timeout=_WAIT))
                 return answer
         raise EOFError
 
@@ -256,7 +262,12 @@ class Cluster(Crew):
                 self._closed.wait(0.5)
 
     def _deliver(self, content: bytes, boxes: dict[str, _MailLine]) -> None:
-        name, box, said = pickle.loads(content)
+        try:
+            name, box, said = decode(content)
+        except ValueError:  # nothing that Kanal has sent
+            return
+        if not isinstance(said, Said):
+            return
         line = boxes.setdefault(box, _MailLine(self, box))
         errand = self._errands.get(name)
         if errand is None:  # one that is done says its last word again
@@ -295,7 +306,7 @@ class _MailLine:
         with contextlib.suppress(Exception):  # it will be asked for again
             if self._queue is None or self._queue.client is not self._cluster.client:
                 self._queue = _distributed().Queue(self._box, client=self._cluster.client)
-            self._queue.put(pickle.dumps(answer), timeout=CONNECT)
+            self._queue.put(encode(answer), timeout=CONNECT)
 
 
 class _ClusterErrand(Errand):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import functools
-import pickle
 import re
 import uuid
 from collections.abc import Callable
@@ -20,6 +19,7 @@ from kanal.definition import Connection as ConnectionSettings
 from kanal.definition import JobDefinition
 from kanal.runner.elsewhere.cluster import Cluster
 from kanal.runner.elsewhere.crew import Assignment, Crew
+from kanal.runner.elsewhere.message_bytes import encode
 from kanal.runner.elsewhere.tasks import CallTask
 from kanal.runner.messages import Failure
 from kanal.runner.planning.job_planner import Known
@@ -44,10 +44,13 @@ _LASTING = ("identity", "place_of")
 
 
 def known_of(job: JobDefinition, crew: Crew | None) -> Known:
-    """How a job's connections are opened if a crew runs it; raises KanalError for passwords that would travel."""
+    """How a job's connections are opened if a crew runs it; raises KanalError for secrets that would travel."""
     if not isinstance(crew, Cluster):
         return Known()
     cluster = crew
+    if job.given_secrets:
+        what = f"the value of the secret parameter {job.given_secrets[0]} would be sent to the workers"
+        raise KanalError(what, "keep it where the workers are, and leave out --set")
 
     def opened(name: str, settings: ConnectionSettings, folder: Path) -> Connection:
         refuse_passwords(name, settings)
@@ -111,7 +114,7 @@ class Distant:
     def _ask(self, path: tuple[str, ...], *arguments: Any, **named: Any) -> Any:
         key = None
         if path[-1] in _LASTING:
-            key = path, pickle.dumps((arguments, named))
+            key = path, encode((arguments, named))
             if key in self._asked:
                 return self._asked[key]
         tag = self._settings.reached_from or ""

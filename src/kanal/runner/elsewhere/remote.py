@@ -217,7 +217,7 @@ def sent(job: JobDefinition, step: str) -> JobDefinition:
         names |= {pipeline.source.connection, pipeline.target.connection}
         names |= {lookup.table.connection for lookup in pipeline.lookup.values()}
     names |= {rule.table_column.table.connection for rule in rules.values() if rule.table_column is not None}
-    return job.model_copy(
+    return job.unresolved.model_copy(
         update={
             "pipeline": pipelines,
             "command": commands,

@@ -211,4 +211,4 @@ def with_secrets(job: JobDefinition) -> JobDefinition:
             except KanalError as error:
                 place = job.located(("parameters", name))
                 raise JobError([Problem(("parameters", name), error.what, error.remedy, *place)]) from None
-    return job.model_copy(update={"parameters": job.parameters | found}) if found else job
+    return job.with_parameters(found, resolved=True) if found else job
