@@ -450,13 +450,25 @@ def serve(
             "variable.",
         ),
     ] = None,
+    allow_viewing: Annotated[
+        str | None,
+        typer.Option(
+            metavar="VARIABLE",
+            show_default=False,
+            help="Show the page only to people with the token in this environment variable.",
+        ),
+    ] = None,
+    host_name: Annotated[
+        list[str] | None,
+        typer.Option(metavar="NAME", show_default=False, help="A name of the page in addresses; may be repeated."),
+    ] = None,
     at_once: Annotated[int, typer.Option(help="The number of runs at the same time.", min=1, max=256)] = 4,
     events: Events = None,
 ) -> int:
     """Run jobs when they are due, and show a page; until the process is stopped."""
     from kanal.cli.service import serve as command
 
-    return command(jobs, port, listen, allow_actions, at_once, events)
+    return command(jobs, port, listen, allow_actions, allow_viewing, host_name or [], at_once, events)
 
 
 @app.command("next")

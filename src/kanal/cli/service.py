@@ -30,11 +30,19 @@ def need_service() -> None:
 
 
 def serve(
-    paths: list[Path], port: int | None, listen: str, allow_actions: str | None, at_once: int, events: Path | None
+    paths: list[Path],
+    port: int | None,
+    listen: str,
+    allow_actions: str | None,
+    allow_viewing: str | None,
+    host_names: list[str],
+    at_once: int,
+    events: Path | None,
 ) -> int:
     """Run jobs when they are due, until the process is told to stop; the exit status."""
     need_service()
     from kanal.cli.events import writing_events
+    from kanal.service.doors import PageAccess
     from kanal.service.service import Service
     from kanal.service.web import Page
 
@@ -52,7 +60,9 @@ def serve(
         screen.print(f"[bold red]✗[/] {escape(str(path))} cannot be served yet:\n    {escape(why)}")
     if not service.served and not port:
         raise KanalError("none of the jobs can be served", "correct what is said above")
-    page = Page(service, listen, port, allow_actions) if port is not None else None
+    page = None
+    if port is not None:
+        page = Page(service, PageAccess(port, listen, allow_actions, allow_viewing, host_names))
     with writing_events(events), service.at_work():
         for served in service.served.values():
             when = _when(service.decision(served).again)

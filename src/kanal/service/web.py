@@ -19,7 +19,6 @@ from starlette.applications import Starlette
 from starlette.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException
 from starlette.middleware import Middleware
-from starlette.middleware.trustedhost import TrustedHostMiddleware
 from starlette.requests import Request
 from starlette.responses import (
     HTMLResponse,
@@ -33,13 +32,14 @@ from kanal.core.errors import KanalError, duration, masked
 from kanal.explore.reject_files import reject_documents, write_csv
 from kanal.runlog import RunGlance, RunRecord
 from kanal.service import views
+from kanal.service.doors import Doors, PageAccess
 from kanal.service.drawings import SIGNS
 from kanal.service.due import first
 from kanal.service.feeds import SECURITY, Cache, Feeds
 from kanal.service.guard import GuardedProtocol, connections_allowed, small_form
 from kanal.service.served import Served
 from kanal.service.service import Service, utc_now
-from kanal.service.sessions import COOKIE, LASTS, Sessions, token_of
+from kanal.service.sessions import COOKIE, LASTS
 from kanal.version import VERSION
 
 PAGES = Path(__file__).parent / "pages"
@@ -74,12 +74,13 @@ class JobRow(Struct, frozen=True):
 
 
 class Page:
-    """The page of a service at an address; actions are possible if a token is kept in a secret."""
+    """The page of a service, for those who have access to it."""
 
-    def __init__(self, service: Service, listen: str, port: int, allow_actions: str | None = None) -> None:
+    def __init__(self, service: Service, access: PageAccess) -> None:
+        """Raises KanalError if a token is needed and is missing, cannot be had, or is too short."""
         self.service = service
-        self.listen, self.port = listen, port
-        self._sessions = Sessions(token_of(allow_actions) if allow_actions else None)
+        self.access = access
+        self._sessions = access.sessions()
         self._templates = environment()
         self._cache = Cache()
         self._feeds = Feeds(service, self._cache)
@@ -88,8 +89,7 @@ class Page:
     @property
     def address(self) -> str:
         """Where the page is."""
-        host = f"[{self.listen}]" if ":" in self.listen else self.listen
-        return f"http://{host}:{self.port}/"
+        return self.access.address
 
     # --- the server ------------------------------------------------------------------------------------------------
 
@@ -97,8 +97,8 @@ class Page:
         """Answer requests, in a thread of its own; raises KanalError if the address cannot be had."""
         protocol = type("Protocol", (GuardedProtocol,), {"most": connections_allowed()})
         config = uvicorn.Config(
-            self.app(), host=self.listen, port=self.port, log_level="critical", access_log=False, lifespan="off",
-            server_header=False, timeout_graceful_shutdown=1, http=protocol,
+            self.app(), host=self.access.listen, port=self.access.port, log_level="critical", access_log=False,
+            lifespan="off", server_header=False, timeout_graceful_shutdown=1, http=protocol,
         )  # fmt: skip
         try:
             socket = config.bind_socket()
@@ -120,8 +120,6 @@ class Page:
 
     def app(self) -> Starlette:
         """What answers requests."""
-        local = self.listen in ("127.0.0.1", "::1", "localhost")
-        hosts = ["127.0.0.1", "localhost", "[::1]"] if local else ["*"]
         return Starlette(
             routes=[
                 Route("/", self._overview),
@@ -142,7 +140,7 @@ class Page:
                 Route("/page.js", _file("page.js", "text/javascript")),
                 Route("/mark.svg", _file("mark.svg", "image/svg+xml")),
             ],
-            middleware=[Middleware(TrustedHostMiddleware, allowed_hosts=hosts)],
+            middleware=[Middleware(Doors, access=self.access, sessions=self._sessions)],
             exception_handlers={HTTPException: self._wrong, KanalError: self._failed, Exception: self._failed},
         )
 
@@ -151,7 +149,8 @@ class Page:
     def _html(self, request: Request, template: str, status: int = 200, **values: Any) -> Response:
         session = self._sessions.of(request)
         text = self._templates.get_template(template).render(
-            now=utc_now(), ago=views.ago, allows=self._sessions.allowed, signed_in=session is not None,
+            now=utc_now(), ago=views.ago, allows=self._sessions.tokens, signed_in=session is not None,
+            acts=session is not None and session.acts,
             form=session.form if session is not None else "", path=request.url.path, **values,
         )  # fmt: skip
         return HTMLResponse(text, status, SECURITY)
@@ -303,14 +302,15 @@ class Page:
     # --- actions ---------------------------------------------------------------------------------------------------
 
     async def _sign_in(self, request: Request) -> Response:
-        if not self._sessions.allowed:
+        if not self._sessions.tokens:
             raise HTTPException(404, "Nothing can be done from this page; see --allow-actions.")
+        private = self._sessions.private
         if request.method == "GET":
-            return self._html(request, "sign_in.html", wrong=False)
+            return self._html(request, "sign_in.html", wrong=False, private=private)
         key = self._sessions.begin(request, (await small_form(request)).get("token", ""))
         if key is None:
             await asyncio.sleep(1)
-            return self._html(request, "sign_in.html", 403, wrong=True)
+            return self._html(request, "sign_in.html", 403, wrong=True, private=private)
         response = RedirectResponse("/", 303, SECURITY)
         response.set_cookie(COOKIE, key, httponly=True, samesite="strict", max_age=LASTS,
                             secure=request.url.scheme == "https")  # fmt: skip
@@ -325,7 +325,7 @@ class Page:
 
     async def _act(self, request: Request) -> Response:
         served = self._served(request)
-        self._sessions.require_session(request)
+        self._sessions.require_actor(request)
         form = await small_form(request)
         self._sessions.require(request, form.get("form", ""))
         act, number = form.get("act", ""), form.get("run", "")
