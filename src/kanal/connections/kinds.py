@@ -80,6 +80,11 @@ def open_connection(name: str, settings: ConnectionSettings | LogSettings, folde
 
         return HttpApi(name, url, cast("ConnectionSettings", settings), folder)
     connection = _kind_of(url, what).opened(name, url, folder)
+    if getattr(settings, "links", None) is not None:
+        store = getattr(connection, "store", None)
+        if not hasattr(store, "follows_links"):
+            raise KanalError(f"{what}: links is for folders of this machine, such as file:inbox", "remove it")
+        store.follows_links = True
     for limit in ("connect_timeout", "lock_timeout"):
         if hasattr(connection, limit):
             setattr(connection, limit, getattr(settings, limit, None))

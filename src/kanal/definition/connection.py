@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import re
 from contextlib import suppress
-from typing import Annotated, Any, Self
+from typing import Annotated, Any, Literal, Self
 
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
@@ -42,6 +42,7 @@ class Connection(Model):
     connect_timeout: Seconds = None
     lock_timeout: Seconds = None
     reached_from: str | None = None
+    links: Literal["follow"] | None = None
     max_parallel: int | None = Field(default=None, ge=1)
     sign_in: SignIn | None = None
     resource: dict[str, Resource] = Field(default_factory=dict)

@@ -20,7 +20,7 @@ from kanal.connections.files.loading import FileLoad
 from kanal.connections.files.naming import filled, has_place, scope, whole_pattern
 from kanal.connections.files.packing import ending_of
 from kanal.connections.files.sniffing import sniffed
-from kanal.connections.files.stores import FoundFile, LocalStore, Store, check_pattern, fits
+from kanal.connections.files.stores import FoundFile, LocalStore, Store, check_pattern, everything_in, fits
 from kanal.connections.files.table import FileTable
 from kanal.connections.files.writers import writer_of
 from kanal.connections.journal import LoadedFile
@@ -47,7 +47,7 @@ class FolderCatalogue(PlainCatalogue):
     def about(self) -> About:
         """The server and its version; raises KanalError if it cannot be reached."""
         self._check()
-        return About(f"{self.store.kind} with", counted(len(self.store.find("**/*")), "file"), "pyarrow")
+        return About(f"{self.store.kind} with", counted(len(everything_in(self.store)), "file"), "pyarrow")
 
     def _check(self) -> None:
         try:
@@ -59,7 +59,7 @@ class FolderCatalogue(PlainCatalogue):
         """The names of the files whose format is known by their ending."""
         del schema
         self._check()
-        return [found.name for found in self.store.find("**/*") if _may_be_read(found)]
+        return [found.name for found in everything_in(self.store) if _may_be_read(found)]
 
     def has_table(self, schema: str | None, table: str) -> bool:
         """True if a file fits a pattern, or may be one of those that a load writes."""
@@ -104,7 +104,7 @@ class FolderCatalogue(PlainCatalogue):
         self._check()
         found = self.store.find(pattern)
         if not found:
-            there = [one.name for one in self.store.find("**/*")]
+            there = [one.name for one in everything_in(self.store)]
             shown = ", ".join(there[:12]) + (f" and {len(there) - 12} more" if len(there) > 12 else "")
             raise KanalError(f'no file of connection {self.connection} fits "{pattern}"',
                              f"it has: {shown}" if there else "it has no files")  # fmt: skip

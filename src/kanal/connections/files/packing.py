@@ -40,7 +40,7 @@ _UNPACKING: dict[str, Callable[[IO[bytes], str], Any]] = {
     ".zip": _unzipped,
 }
 #: So many bytes may any file unpack to, and this many times its size, if the job does not state it.
-_HARMLESS, _RATIO = 1_000_000_000, 200
+_HARMLESS, _RATIO = 20_000_000, 200
 
 
 def endings_of(name: str) -> tuple[str, str]:

@@ -174,7 +174,9 @@ def fixed_part(pattern: str) -> str:
 
 
 def check_pattern(pattern: str) -> None:
-    """Raise KanalError for a pattern that leads out of the folder."""
+    """Raise KanalError for a pattern that leads out of the folder, or that no file can fit."""
+    if "\0" in pattern:
+        raise KanalError("the name of the files has the character NUL in it, which no file name can have", "remove it")
     if pattern.startswith(("/", "\\")) or ".." in re.split(r"[/\\]", pattern) or Path(pattern).is_absolute():
         raise KanalError(f'"{pattern}" leads out of the folder', "name files within it")
 
@@ -184,13 +186,19 @@ def by_name(found: Iterable[FoundFile]) -> list[FoundFile]:
     return sorted(found, key=lambda file: file.name)
 
 
+def everything_in(store: Store) -> list[FoundFile]:
+    """The files of a store, for people who look what it has."""
+    return store.inside() if isinstance(store, LocalStore) else store.find("**/*")
+
+
 class LocalStore:
-    """A folder of this machine."""
+    """A folder of this machine. Links that lead out of it are refused unless it is to follow them."""
 
     kind = "folder"
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
+        self.follows_links = False
         self.shown = f"file://{folder.as_posix()}"
 
     @property
@@ -203,20 +211,48 @@ class LocalStore:
             raise KanalError(f"{self.folder} {what}", "correct its url")
 
     def find(self, pattern: str) -> list[FoundFile]:
-        start = self.folder / fixed_part(pattern).rpartition("/")[0]
         names = names_of(pattern)
         if names is None:
-            names = [name for name in self._walked(start, "**" in pattern, pattern.count("/")) if fits(pattern, name)]
+            start = self.folder / fixed_part(pattern).rpartition("/")[0]
+            walked = self._walked(start, "**" in pattern, pattern.count("/"))
+            names = [name for name in walked if fits(pattern, name)]
         return by_name(found for name in dict.fromkeys(names) if (found := self.look_up(name)) is not None)
 
-    def _walked(self, start: Path, deep: bool, slashes: int) -> Iterator[str]:
-        """The names of the files below a folder."""
-        for path, folders, files in os.walk(start):
+    def inside(self) -> list[FoundFile]:
+        """All files but those behind links that may not be followed."""
+        names = list(self._walked(self.folder, deep=True, slashes=0, lenient=True))
+        return by_name(found for name in names if self._stays(name) and (found := self.look_up(name)) is not None)
+
+    def _walked(self, start: Path, deep: bool, slashes: int, lenient: bool = False) -> Iterator[str]:
+        """The names of the files below a folder; raises KanalError for a linked folder that may not be followed."""
+        seen = {start.resolve()}
+        for path, folders, files in os.walk(start, followlinks=self.follows_links):
             here = Path(path).relative_to(self.folder)
             folders[:] = [name for name in folders if not name.startswith(".")]
             if not deep and len(here.parts) >= slashes:
                 folders.clear()
+            for name in [name for name in folders if (Path(path) / name).is_symlink()]:
+                real = (Path(path) / name).resolve()
+                if not self.follows_links and not lenient:
+                    self._require_inside((here / name).as_posix())
+                if real in seen or any(real in before.parents for before in seen):  # a circle
+                    folders.remove(name)
+                seen.add(real)
             yield from ((here / name).as_posix() for name in files)
+
+    def _stays(self, name: str) -> bool:
+        """True if what has a name is in the folder itself, or links may be followed."""
+        if self.follows_links:
+            return True
+        return (self.folder / name).resolve().is_relative_to(self.folder.resolve())
+
+    def _require_inside(self, name: str) -> None:
+        """Raise KanalError for what is behind a link that may not be followed."""
+        if not self._stays(name):
+            raise KanalError(
+                f"{name} is a link, or is behind one, that leads out of {self.folder}",
+                'set links = "follow" in the connection if that is meant, or remove the link',
+            )
 
     def look_up(self, name: str) -> FoundFile | None:
         path = self.folder / name
@@ -226,11 +262,13 @@ class LocalStore:
             return None
         if not path.is_file():
             return None
+        self._require_inside(name)
         modified = dt.datetime.fromtimestamp(stat.st_mtime_ns // 1000 / 1e6, dt.UTC)
         return FoundFile(name, stat.st_size, modified, self)
 
     def path_of(self, name: str) -> Path:
-        """Where a file is."""
+        """Where a file is, or will be; raises KanalError if that is behind a link that may not be followed."""
+        self._require_inside(name)
         return self.folder / name
 
     def open(self, file: FoundFile) -> IO[bytes]:
@@ -274,6 +312,7 @@ class LocalStore:
         return cast("IO[bytes]", made)
 
     def prepare(self, written: IO[bytes], name: str) -> Receipt:
+        self._require_inside(name)
         with told(f"{name} cannot be written"):
             written.flush()
             os.fsync(written.fileno())
