@@ -42,6 +42,8 @@ _INTERRUPTED = "the run was stopped before it"
 COMMITTED_BEFORE = "it was committed just before the run was broken off"
 #: Seconds after which a step that was asked to stop, and whose driver cannot be interrupted, is abandoned.
 PATIENCE = 4.0
+#: The same if all its databases are files: no network delays what breaks off their statements.
+PATIENCE_WITH_FILES = 1.0
 
 
 class Execution:
@@ -244,7 +246,9 @@ class Execution:
         They go on until they end by themselves, or with the process; nothing of them is committed.
         """
         for name, attempt in list(self._schedule.running.items()):
-            late = attempt.stopped.is_set() and time.monotonic() - attempt.stopped_at > PATIENCE
+            remote = any(connection.lock is None for connection in self._schedule.steps[name].uses)
+            patience = PATIENCE if remote else PATIENCE_WITH_FILES
+            late = attempt.stopped.is_set() and time.monotonic() - attempt.stopped_at > patience
             if late and attempt.can_be_left and not attempt.abandoned:
                 attempt.abandoned = True
                 step = self._schedule.steps[name]
