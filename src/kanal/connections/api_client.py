@@ -13,7 +13,7 @@ import sqlalchemy as sa
 import tenacity
 from msgspec import Struct, field
 
-from kanal.connections.bodies import blocks, is_web_address, led_to, mask_logs, whole_number
+from kanal.connections.bodies import blocks, is_web_address, led_to, whole_number
 from kanal.connections.errors import DatabaseError, unreached
 from kanal.connections.files.formats import needed
 from kanal.connections.files.json_text import DECODER
@@ -72,7 +72,6 @@ class Client:
     def _client(self) -> Any:
         if self._made is None:
             httpx = needed("httpx", "http", "an HTTP API is asked for")
-            mask_logs()
             seconds = self._settings.connect_timeout or 60.0
             self._made = httpx.Client(
                 timeout=httpx.Timeout(60.0, connect=seconds),

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import logging
 import time
 import zlib
 from collections.abc import Iterator
@@ -10,29 +9,12 @@ from typing import Any
 from urllib.parse import urljoin, urlsplit
 
 from kanal.connections.errors import DatabaseError
-from kanal.core.errors import masked, shortened
+from kanal.core.errors import shortened
 
 #: Seconds after which a body must have come at this many bytes per second.
 _PATIENCE, _SLOWEST = 300.0, 100
 #: Bytes that are unpacked at once.
 _BLOCK = 1 << 20
-
-
-class _Masking(logging.Filter):
-    """Hides secrets in log records of another library."""
-
-    def filter(self, record: logging.LogRecord) -> bool:
-        record.msg, record.args = masked(record.getMessage()), None
-        return True
-
-
-_masking = _Masking()
-
-
-def mask_logs() -> None:
-    """Let httpx log no secrets of the addresses that it asks for, if the program shows its log."""
-    for name in ("httpx", "httpcore"):
-        logging.getLogger(name).addFilter(_masking)
 
 
 def blocks(answer: Any, name: str, most: int, failure: type[DatabaseError]) -> Iterator[bytes]:

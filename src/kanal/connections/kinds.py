@@ -11,6 +11,7 @@ from importlib.metadata import EntryPoint, entry_points
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol, cast
 
+from kanal.connections.logs import mask_logs
 from kanal.connections.secrets import expand, secret_value
 from kanal.connections.urls import FILESYSTEMS, check_parts, folder_url, url_remedy, with_password_in_place
 from kanal.core.errors import KanalError
@@ -74,6 +75,7 @@ def open_connection(name: str, settings: ConnectionSettings | LogSettings, folde
     Raises KanalError for a URL that is none or of an unknown kind, and where a password cannot be had.
     """
     what = f"connection {name}"
+    mask_logs()
     url = _url_of(settings, what, folder)
     if getattr(settings, "is_api", False):
         from kanal.connections.api import HttpApi
@@ -81,7 +83,7 @@ def open_connection(name: str, settings: ConnectionSettings | LogSettings, folde
         return HttpApi(name, url, cast("ConnectionSettings", settings), folder)
     connection = _kind_of(url, what).opened(name, url, folder)
     if getattr(settings, "links", None) is not None:
-        store = getattr(connection, "store", None)
+        store: Any = getattr(connection, "store", None)
         if not hasattr(store, "follows_links"):
             raise KanalError(f"{what}: links is for folders of this machine, such as file:inbox", "remove it")
         store.follows_links = True

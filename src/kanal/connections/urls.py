@@ -19,7 +19,10 @@ FILESYSTEMS = {
 
 def shown_url(url: sa.URL) -> str:
     """A URL for people: scheme, user, host, port, database and harmless settings; *** for a password and the rest."""
-    settings = {name: value if name.lower() in HARMLESS else "***" for name, value in url.query.items()}
+    settings = {
+        name: value if name.lower() in HARMLESS and "@" not in str(value) else "***"
+        for name, value in url.query.items()
+    }
     plain = url.set(query=settings).render_as_string(hide_password=True)
     return plain.replace("%2A%2A%2A", "***")
 
@@ -44,11 +47,12 @@ def folder_url(text: str) -> sa.URL | None:
 
 
 def check_parts(url: sa.URL, what: str) -> None:
-    """Raise KanalError for a URL whose password has an @ as it is, so that what follows is taken for the host.
+    """Raise KanalError for a URL whose user or password has an @ or / as it is: the rest is taken for the host.
 
-    Nothing of it is told, since it cannot be said where the password ends.
+    Nothing of it is shown, since the end of the password is not known.
     """
-    if "@" in (url.host or "") or (url.password and "@" in (url.database or "")):
+    of_user = re.search(":[^/]*@", url.database or "") and url.host
+    if "@" in (url.host or "") or of_user or (url.password and "@" in (url.database or "")):
         raise KanalError(
             f"{what}: the password in its URL has an @ that is taken for its end",
             'write %40 for @, %2F for / and %3A for :, or give the password by password = { env = "NAME" }',

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from urllib.parse import unquote
 
 from kanal.core.hidden import without_hidden
 
@@ -36,10 +37,18 @@ HARMLESS = frozenset({
     "write_timeout",
 })  # fmt: skip
 
-#: A password behind a user's name, as in a URL or what is left of one; a port that is none, and may be part of one.
-_PASSWORD = re.compile(r"(?<=/)([^\s/?#:@]*):(?!\*\*\*@)\S*@|(?<=//)([^\s/?#:@]*):(?!\*\*\*@)[^\n@]*@")
-_PORT = re.compile(r"(?<=\*\*\*@)([^\s/?#:@]*):(?![0-9]*(?:[\s/?#'\"\])},.;:]|$))[^\s/?#]*")
+#: A password behind a user's name, as in a URL, in what is left of one, or in one without its scheme.
+_PASSWORD = re.compile(
+    r"(?<=/)([^\s/?#:@]*):(?!\*\*\*@)\S*@|(?<=//)([^\s/?#:@]*):(?!\*\*\*@)[^\n@]*@"
+    r"|(?<![\w./:])([\w.-]+(?:/[\w.-]+)?):(?!\*\*\*@)[^\s/@'\"]+@(?=[\w.-]+[:/])"
+)
+#: A port that is none, and may be a part of a password.
+_PORT = re.compile(r"(?<=@)([^\s/?#:@'\"]*):(?!\*\*\*)(?![0-9]*(?:[\s/?#'\"\])},.;:]|$))[^\s/?#]*")
 _SETTINGS = re.compile(r"(/[^\s?]*\?)([^\s'\"\])},]*=[^\s'\"\])},]*)")
+#: A password among the settings of a driver.
+_PAIR = re.compile(r"(\b(?:pwd|passw(?:or)?d)=)(?!None\b|Secret\(|\*\*\*)(?:\{[^}]*\}|[^\s;&,'\"{}]+)", re.IGNORECASE)
+#: A password in SQL.
+_SQL_PASSWORD = re.compile(r"(\b(?:identified\s+by|password)\s*[=:]?\s*)'(?:[^']|'')*'", re.IGNORECASE)
 #: A word, and not a key of a job with or without its value, or the name of a file.
 _WORD = re.compile(r"[a-z]+(?![\w.:]|\s*=)")
 _ENDLESS = re.compile(r"\S{300,}")
@@ -47,15 +56,25 @@ _ENDLESS = re.compile(r"\S{300,}")
 
 def masked(text: str) -> str:
     """A text with *** in place of secrets, and of passwords and settings of URLs, whoever wrote them there."""
-    text = without_hidden(text)
-    if "/" not in text or not ("@" in text or "?" in text):
+    text = _SQL_PASSWORD.sub(r"\1'***'", without_hidden(text))
+    if "=" in text:
+        text = _PAIR.sub(r"\1***", text)
+    if "@" not in text and "?" not in text:
         return text
 
     def settings(found: re.Match[str]) -> str:
         pairs = (part.partition("=") for part in found[2].split("&"))
-        return found[1] + "&".join(f"{name}={value if name.lower() in HARMLESS else '***'}" for name, _, value in pairs)
+        return found[1] + "&".join(f"{name}={_shown(name, value)}" for name, _, value in pairs)
 
-    return _SETTINGS.sub(settings, _PORT.sub(r"\1:***", _PASSWORD.sub(r"\1\2:***@", text)))
+    def password(found: re.Match[str]) -> str:
+        return f"{found[1] or found[2] or found[3] or ''}:***@"
+
+    return _SETTINGS.sub(settings, _PORT.sub(r"\1:***", _PASSWORD.sub(password, text)))
+
+
+def _shown(setting: str, value: str) -> str:
+    """The value of a setting of a URL; *** for one that may be secret, or an address with a password."""
+    return value if setting.lower() in HARMLESS and "@" not in unquote(value) else "***"
 
 
 def tellable(text: str) -> str:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from pydantic import BaseModel, ConfigDict, ValidationError
 
-from kanal.core.errors import KanalError
+from kanal.core.errors import KanalError, masked
 from kanal.core.types import parse_type
 from kanal.definition.problems import JobError
 
@@ -51,6 +51,11 @@ class Model(_Checked):
     """Base of all models: unknown keys are errors, and a thing once made does not change."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True, strict=True)
+
+    def __repr__(self) -> str:
+        return masked(super().__repr__())
+
+    __str__ = __repr__
 
     def given(self) -> dict[str, Any]:
         """The keys that were set, with their values."""

@@ -28,7 +28,8 @@ from starlette.responses import (
 )
 from starlette.routing import Route
 
-from kanal.core.errors import KanalError, duration, masked
+from kanal.core.errors import KanalError, duration
+from kanal.definition.shown import shown_job
 from kanal.explore.reject_files import reject_documents, write_csv
 from kanal.runlog import RunGlance, RunRecord
 from kanal.service import views
@@ -285,7 +286,7 @@ class Page:
                 text = served.path.read_text(encoding="utf-8") if served.path.suffix == ".toml" else ""
             except (OSError, ValueError):
                 text = ""
-            return {"job": served, "text": masked(text)}
+            return {"job": served, "text": shown_job(text)}
 
         return await self._shown(request, "text.html", values)
 

@@ -16,7 +16,7 @@ from urllib.parse import quote, urlencode
 import sqlalchemy as sa
 import tenacity
 
-from kanal.connections.bodies import blocks, mask_logs, whole_number
+from kanal.connections.bodies import blocks, whole_number
 from kanal.connections.errors import unreached
 from kanal.connections.files.folder import Folder
 from kanal.connections.files.formats import kinds_by_ending, needed
@@ -65,7 +65,6 @@ class HttpStore:
     def _client(self) -> Any:
         if self._made is None:
             httpx = needed("httpx", "http", "an HTTP address is asked for")
-            mask_logs()
             self._made = httpx.Client(auth=self._sign_in, follow_redirects=True, timeout=60,
                                       headers={"Accept-Encoding": "identity"})  # fmt: skip
         return self._made
