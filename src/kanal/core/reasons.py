@@ -23,6 +23,7 @@ class Reason(StrEnum):
         "out_of_range",
         "the value lies outside what the type can hold, or the arithmetic has no result",
     )
+    FUNCTION_FAILED = "function_failed", "a function of the job raised an error, or its result is not of its type"
     WOULD_ROUND = "would_round", "digits would be lost, and no rounding was asked for"
     TOO_LONG = "too_long", "the text has more characters than the column takes"
     NULL_NOT_ALLOWED = "null_not_allowed", "the value is NULL and the column is NOT NULL, or a key"

@@ -167,12 +167,12 @@ def _one_value(declared: UserFunction, result: SqlType) -> Callable[..., Any]:
         try:
             value = _called(declared.body, values)
         except BaseException as error:  # SystemExit too: it is the row that has no value
-            raise Refusal(Reason.OUT_OF_RANGE, f"{declared.name}: {_said(error)}") from None
+            raise Refusal(Reason.FUNCTION_FAILED, f"{declared.name}: {_said(error)}") from None
         try:
             return pa.scalar(value, result.arrow).as_py()
         except (pa.ArrowException, OverflowError, TypeError, ValueError):
             raise Refusal(
-                Reason.OUT_OF_RANGE, f"{declared.name} gave {value!r}, which is not {result} as it declares"
+                Reason.FUNCTION_FAILED, f"{declared.name} gave {value!r}, which is not {result} as it declares"
             ) from None
 
     return call
@@ -222,7 +222,7 @@ def _over_arrays(
             size = len(arrays[0])
             if size == 1:
                 message = f"{declared.name}: {_said(error)}"
-                faults.append(Fault(first, Reason.OUT_OF_RANGE, value_text(arrays[0][0].as_py()), message))
+                faults.append(Fault(first, Reason.FUNCTION_FAILED, value_text(arrays[0][0].as_py()), message))
                 return pa.nulls(1, result.arrow)
         middle = size // 2
         left = pieces([array.slice(0, middle) for array in arrays], first, faults)
