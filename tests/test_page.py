@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import contextlib
+import datetime as dt
 import http.client
 import json
 import os
 import re
 import shutil
+import signal
 import socket
+import sqlite3
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -448,3 +452,72 @@ def test_idle_connections_and_large_forms_hold_up_nobody(files: Files, monkeypat
         assert ask(address, "/jobs/test/act", "POST", {"form": "x" * 100_000})[0] == 403
         assert ask(address, "/sign-in", "POST", {"token": "x" * 100_000})[0] == 413
         assert ask(address, "/sign-in", "POST", {f"f{n}": "x" for n in range(30)})[0] == 400
+
+
+def test_metrics_that_take_long_hold_up_no_other_page(files: Files, monkeypatch: pytest.MonkeyPatch) -> None:
+    files.database("old.db", "CREATE TABLE t (id integer)")
+    files.database("new.db", "CREATE TABLE t (id integer)")
+    files.job('[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\n')
+    begun, done = threading.Event(), threading.Event()
+
+    def slow(_: Service) -> tuple[bytes, str]:
+        begun.set()
+        done.wait(20)
+        return b"# EOF", "text/plain"
+
+    monkeypatch.setattr("kanal.service.feeds.metrics_text", slow)
+    with page_of(files, "job.toml") as (_, address):
+        asking = threading.Thread(target=ask, args=(address, "/metrics"))
+        asking.start()
+        assert begun.wait(10)
+        assert [ask(address, path)[0] for path in ("/", "/jobs/test", "/health")] == [200] * 3
+        done.set()
+        asking.join(10)
+
+
+def lateness(folder: Path, seconds: float) -> tuple[int, float]:
+    """How many runs a service has started in so many seconds, and by how many seconds the latest was late."""
+    time.sleep(seconds)
+    with sqlite3.connect(folder / "kanal-runs.db") as log:
+        found = log.execute(
+            "SELECT due, started FROM kanal_run WHERE due IS NOT NULL AND status = 'succeeded'"
+        ).fetchall()
+    moments = [[dt.datetime.fromisoformat(str(moment)) for moment in pair] for pair in found]
+    return len(found), max((started - due).total_seconds() for due, started in moments)
+
+
+@pytest.mark.matrix
+def test_runs_start_on_time_whoever_looks(files: Files) -> None:
+    """2,000 connections that ask nothing, 300 that ask slowly, and 500 that listen to events."""
+    resource = pytest.importorskip("resource")
+    limits = resource.getrlimit(resource.RLIMIT_NOFILE)
+    resource.setrlimit(resource.RLIMIT_NOFILE, (min(limits[1], 8192), limits[1]))
+    files.database("old.db", "CREATE TABLE t (id integer)", t=[(1,)])
+    files.database("new.db", "CREATE TABLE t (id integer)")
+    files.job('[pipeline.t]\nsource = "old:t"\ntarget = "new:t"\nwrite = "truncate"\n[schedule]\nevery = "3 seconds"\n')
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    command = [sys.executable, "-m", "kanal", "serve", "job.toml", "--port", str(port)]
+    with subprocess.Popen(command, cwd=files.folder, stderr=subprocess.PIPE, text=True) as process:
+        try:
+            quiet = lateness(files.folder, 30)
+            with contextlib.ExitStack() as stack:
+                open_ones = []
+                for number in range(2800):
+                    with contextlib.suppress(OSError):
+                        one = stack.enter_context(socket.create_connection(("127.0.0.1", port), timeout=5))
+                        open_ones.append(one)
+                        if number % 28 < 5:
+                            one.sendall(b"GET /changes HTTP/1.1\r\nHost: localhost\r\n\r\n")
+                        elif number % 28 < 8:
+                            one.sendall(b"GET / HTTP/1.1\r\nHost: localhost\r\nX-Slow: ")
+                busy = lateness(files.folder, 60)
+            assert ask(f"http://127.0.0.1:{port}", "/health")[0] == 200
+        finally:
+            process.send_signal(signal.SIGTERM)
+            said = process.stderr.read() if process.stderr else ""
+    resource.setrlimit(resource.RLIMIT_NOFILE, limits)
+    print(f"{len(open_ones)} connections; late by {quiet[1]:.1f} s without them and {busy[1]:.1f} s with them")
+    assert "Traceback" not in said and len(said) < 5_000
+    assert busy[0] - quiet[0] >= 15 and busy[1] < quiet[1] + 3

@@ -42,20 +42,33 @@ class Cache:
     def __init__(self) -> None:
         self._kept: dict[str, tuple[float, Any]] = {}
         self._lock = threading.Lock()
+        #: Each result has a lock of its own, so that one that takes long holds up nobody who asks for others.
+        self._locks: dict[str, threading.Lock] = {}
 
     def get(self, key: str, compute: Callable[[], Any]) -> Any:
         """The result of a function, computed once by one of those who ask."""
+        kept = self._fresh(key)
+        if kept is None:
+            with self._lock:
+                lock = self._locks.setdefault(key, threading.Lock())
+            with lock:
+                kept = self._fresh(key)
+                if kept is None:
+                    found = compute()
+                    kept = (time.monotonic(), found)
+                    self._keep(key, kept)
+        return kept[1]
+
+    def _fresh(self, key: str) -> tuple[float, Any] | None:
         kept = self._kept.get(key)
-        if kept is not None and time.monotonic() - kept[0] < _FRESH:
-            return kept[1]
+        return kept if kept is not None and time.monotonic() - kept[0] < _FRESH else None
+
+    def _keep(self, key: str, kept: tuple[float, Any]) -> None:
         with self._lock:
-            kept = self._kept.get(key)
-            if kept is None or time.monotonic() - kept[0] >= _FRESH:
-                result = compute()
-                if len(self._kept) > 500:
-                    self._kept.clear()
-                self._kept[key] = kept = (time.monotonic(), result)
-            return kept[1]
+            if len(self._kept) > 500:
+                self._kept.clear()
+                self._locks = {name: lock for name, lock in self._locks.items() if lock.locked()}
+            self._kept[key] = kept
 
     def clear(self) -> None:
         """Forget everything."""
