@@ -10,7 +10,7 @@ import pyarrow as pa
 from msgspec import Struct
 
 from kanal.connections.defaults import DefaultValue
-from kanal.connections.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
+from kanal.connections.description import About, ColumnInfo, ForeignKey, Right, RowCount, SpecialIndex, TableInfo
 from kanal.connections.loading import Load
 from kanal.connections.roles import Reads, Writes, lacks
 from kanal.core.faults import Fault
@@ -70,6 +70,9 @@ class Catalogue(Protocol):
 
     def indexes(self, table: TableInfo) -> list[tuple[str, ...]]:
         """The columns of each index of a table that is neither its key nor unique."""
+
+    def special_indexes(self, table: TableInfo) -> list[SpecialIndex] | None:
+        """All indexes of a table but its keys as its database defines them; None if it does not tell."""
 
 
 class Connection(Protocol):
@@ -273,6 +276,15 @@ def as_target(connection: Connection) -> Target:
 
 class TableMaker(Protocol):
     """How tables are created in a place."""
+
+    #: True if an index may be of texts of any length.
+    indexes_long_texts: ClassVar[bool]
+
+    def like(self, taken: ColumnInfo, in_key: bool) -> ColumnInfo | None:
+        """A column to be created with exactly the type of one in another database of the same kind.
+
+        None if this database cannot have it; `in_key` is true if it belongs to a primary or unique key.
+        """
 
     def new_column(self, name: str, sql_type: Any, nullable: bool, in_key: bool) -> ColumnInfo:
         """A column of a table to be created, with a type that holds every value of a SQL type."""

@@ -121,6 +121,13 @@ class Constraint(Struct, frozen=True):
         return f"another row has the same {listed}{named}"
 
 
+class SpecialIndex(Struct, frozen=True):
+    """An index as its database defines it: whether it is unique, and the SQL after the table's name."""
+
+    unique: bool
+    sql: str
+
+
 class TableInfo(Struct, frozen=True):
     """A table or view. Names are as the database has them."""
 
@@ -135,6 +142,8 @@ class TableInfo(Struct, frozen=True):
     #: The table whose rows this one holds a part of, if it is a partition.
     part_of: str | None = None
     comment: str | None = None
+    #: Of a table to be created, indexes of a kind that only its database knows: what follows the table's name.
+    special_indexes: tuple[SpecialIndex, ...] = ()
 
     def given_back(self, name: str, values: pa.Array) -> pa.Array:
         """Values of a column as the table gives them back, if the job has it change them."""

@@ -12,7 +12,7 @@ from msgspec.structs import replace
 
 from kanal.connections.base import Column, Connection, OrdinarySource, TableMaker, Target
 from kanal.connections.defaults import DefaultValue
-from kanal.connections.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
+from kanal.connections.description import About, ColumnInfo, ForeignKey, Right, RowCount, SpecialIndex, TableInfo
 from kanal.connections.errors import DatabaseError
 from kanal.connections.journal import Journal
 from kanal.connections.loading import Load, Merging, RefusedRow
@@ -106,14 +106,25 @@ class PlainCatalogue:
         del table
         return []
 
+    def special_indexes(self, table: TableInfo) -> list[SpecialIndex] | None:
+        """None: it has no indexes."""
+        del table
+        return None
+
 
 class PlainTables:
     """How tables are created if they have columns and no more: of any type, without references, and never changed."""
 
     refers_forward: ClassVar[bool] = True
+    indexes_long_texts: ClassVar[bool] = True
 
     def __init__(self, connection: str) -> None:
         self.connection = connection
+
+    def like(self, taken: ColumnInfo, in_key: bool) -> ColumnInfo | None:
+        """None: a column of any type is created by its SQL type."""
+        del taken, in_key
+        return None
 
     def new_column(self, name: str, sql_type: SqlType, nullable: bool, in_key: bool) -> ColumnInfo:
         """A column of a type."""

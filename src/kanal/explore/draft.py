@@ -254,8 +254,10 @@ def _decide(pipeline: _Pipeline, source: Connection, target: Connection, wish: W
         _decide_history(pipeline, there)
     if wish.since and not WRITE_RULES[write].empties:
         _decide_since(pipeline)
+    kinds = [getattr(one, "sql_name", None) for one in (source, target)]
+    alike = kinds[0] is not None and kinds[0] == kinds[1]  # which has the same types
     for column in table.columns:
-        if column.type is None:
+        if column.type is None and not alike:
             declared = column.declared or "without a name"
             pipeline.remarks.append(f"? {column.name}: the type {declared} is not known here; it goes as text")
     if there is not None:

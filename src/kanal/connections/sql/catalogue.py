@@ -11,7 +11,7 @@ import sqlalchemy as sa
 from sqlalchemy import exc
 from sqlalchemy.engine.reflection import ObjectKind
 
-from kanal.connections.description import About, ColumnInfo, ForeignKey, Right, RowCount, TableInfo
+from kanal.connections.description import About, ColumnInfo, ForeignKey, Right, RowCount, SpecialIndex, TableInfo
 from kanal.connections.errors import DatabaseError
 from kanal.connections.roles import Reads, lacks
 from kanal.connections.sql.access import AS_IT_IS, SqlAccess
@@ -219,6 +219,11 @@ class Catalogue:
             found = self._inspector.get_indexes(table.name, table.schema)
         columns = [tuple(index["column_names"]) for index in found if not index["unique"]]
         return [tuple(str(name) for name in names) for names in columns if None not in names]
+
+    def special_indexes(self, table: TableInfo) -> list[SpecialIndex] | None:
+        """All indexes of a table but its keys as the database defines them; None if lists of columns will do."""
+        del table
+        return None
 
     def _column(self, column: Mapping[str, Any], primary: tuple[str, ...]) -> ColumnInfo:
         sql_type = self.sql_type(column["type"])

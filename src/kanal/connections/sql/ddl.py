@@ -63,6 +63,18 @@ class TableDefinitions:
         declared = self.column_type(sql_type, in_key)
         return ColumnInfo(name, self.database.type_text(declared), sql_type, sql_type, nullable, dialect_type=declared)
 
+    def like(self, taken: ColumnInfo, in_key: bool) -> ColumnInfo | None:
+        """A column to be created with exactly the type of one in another database of the same kind.
+
+        None if this database cannot have it; `in_key` is true if it belongs to a primary or unique key.
+        """
+        del taken, in_key
+        return None
+
+    def checks_values(self, column: ColumnInfo) -> bool:
+        """True if a column to be created needs a condition so that it has only the values of an enumeration."""
+        return bool(column.values)
+
     def numbered(self, column: ColumnInfo) -> ColumnInfo:
         """A column to be created, which numbers rows by itself."""
         return replace(column, numbered=True)
@@ -100,7 +112,7 @@ class TableDefinitions:
         keys += [
             sa.CheckConstraint(sa.column(column.name).in_([sa.literal_column(_text(value)) for value in column.values]))
             for column in table.columns
-            if column.values
+            if self.checks_values(column)
         ]
         metadata = sa.MetaData()
         for key in table.foreign_keys:
@@ -123,7 +135,11 @@ class TableDefinitions:
             sa.Index("_".join((table.name, *names))[:60], *(made.c[name] for name in names))
         statements = [self.definition(sa.schema.CreateTable(made))]
         indexes = sorted(made.indexes, key=lambda index: str(index.name))
-        return statements + [self.definition(sa.schema.CreateIndex(index)) for index in indexes] + self.comments(made)
+        statements += [self.definition(sa.schema.CreateIndex(index)) for index in indexes]
+        place = self.database.engine.dialect.identifier_preparer.format_table(made)
+        for index in table.special_indexes:
+            statements.append(f"CREATE {'UNIQUE ' if index.unique else ''}INDEX ON {place} {index.sql}")
+        return statements + self.comments(made)
 
     def comments(self, made: sa.Table) -> list[str]:
         """The SQL that tells the database what a table and its columns are, if the table's own does not."""
@@ -151,6 +167,9 @@ class TableDefinitions:
     in_one_transaction: ClassVar[bool] = False
     #: True if columns number rows as ISO SQL has it.
     has_identity: ClassVar[bool] = False
+
+    #: True if an index may be of texts of any length.
+    indexes_long_texts: ClassVar[bool] = False
 
     #: True if a table may refer to one that is not there yet.
     refers_forward: ClassVar[bool] = False

@@ -48,6 +48,13 @@ class DuckDBTableDefinitions(TableDefinitions):
     comments_apart = True
     in_one_transaction = True
 
+    def like(self, taken: ColumnInfo, in_key: bool) -> ColumnInfo | None:
+        del in_key
+        return replace(taken, dialect_type=NamedType(taken.declared))
+
+    def checks_values(self, column: ColumnInfo) -> bool:
+        return bool(column.values) and not column.declared.upper().startswith("ENUM")
+
     def numbered(self, column: ColumnInfo) -> ColumnInfo:
         return column  # a sequence of it could not go on after the greatest number that is loaded
 

@@ -31,6 +31,7 @@ from kanal.connections.sql.mariadb_errors import driver_errors
 from kanal.connections.sql.mariadb_load import MariaDBLoad, key_prefix
 from kanal.connections.sql.mariadb_rows import row_batches
 from kanal.connections.sql.mariadb_values import misfits, years
+from kanal.connections.sql.named_type import NamedType
 from kanal.connections.sql.pymysql_private import give_up_result, is_known, slow_batches
 from kanal.connections.sql.selects import Selects
 from kanal.core.conversions import converter
@@ -77,10 +78,34 @@ def type_to_make(sql_type: SqlType, in_key: bool) -> Any:
     return dialect.DOUBLE() if sql_type.name == "double precision" else None
 
 
+#: Characters of four bytes that a column of an index may have.
+_INDEXED = 768
+
+
+def _prefix(declared: Any) -> str:
+    """How much of a column of that type an index takes."""
+    too_long = (getattr(declared, "length", None) or 0) > _INDEXED
+    return "(191)" if too_long and isinstance(declared, sa.String | sa.LargeBinary) else key_prefix(declared)
+
+
 class MariaDBTableDefinitions(TableDefinitions):
     """The tables of a MariaDB database."""
 
     database: MariaDBAccess
+
+    indexes_long_texts = True
+
+    def like(self, taken: ColumnInfo, in_key: bool) -> ColumnInfo | None:
+        if taken.dialect_type is None or (in_key and key_prefix(taken.dialect_type)):
+            return None
+        if taken.declared.startswith(_GEOMETRIES):
+            return None  # it is read as text, which the server does not take for one
+        if isinstance(taken.dialect_type, sa.types.NullType):  # one that SQLAlchemy does not know
+            return replace(taken, dialect_type=NamedType(taken.declared))
+        return taken
+
+    def checks_values(self, column: ColumnInfo) -> bool:
+        return bool(column.values) and not isinstance(column.dialect_type, sa.Enum | dialect.SET)
 
     def column_type(self, sql_type: SqlType, in_key: bool) -> Any:
         return type_to_make(sql_type, in_key) or super().column_type(sql_type, in_key)
@@ -111,7 +136,7 @@ class MariaDBTableDefinitions(TableDefinitions):
         types = {column.name: column.dialect_type for column in table.columns}
         keys = [
             f"    KEY {quote('_'.join((table.name, *names))[:60])} "
-            f"({', '.join(quote(name) + key_prefix(types[name]) for name in names)})"
+            f"({', '.join(quote(name) + _prefix(types[name]) for name in names)})"
             for names in indexes
         ]
         body, _, end = whole[0].rpartition("\n)")

@@ -24,6 +24,7 @@ from kanal.connections.sql.copy_rows import form_of, most_rows
 from kanal.connections.sql.database import SqlDatabase
 from kanal.connections.sql.ddl import TableDefinitions
 from kanal.connections.sql.load import SqlLoad, sql_load
+from kanal.connections.sql.named_type import NamedType
 from kanal.connections.sql.postgresql_access import PostgreSQLAccess
 from kanal.connections.sql.postgresql_batches import copied_batches
 from kanal.connections.sql.postgresql_catalogue import PostgreSQLCatalogue
@@ -42,9 +43,42 @@ from kanal.core.types import Family
 class PostgreSQLTableDefinitions(TableDefinitions):
     """A table is created with what belongs to it, or not at all."""
 
+    database: PostgreSQLAccess
     has_identity = True
     comments_apart = True
     in_one_transaction = True
+
+    def like(self, taken: ColumnInfo, in_key: bool) -> ColumnInfo | None:
+        del in_key
+        if not isinstance(taken.dialect_type, NamedType):
+            return None if taken.dialect_type is None else taken
+        return taken if taken.values or self._has_type(taken.declared) else None
+
+    def _has_type(self, name: str) -> bool:
+        with contextlib.suppress(DatabaseError):
+            return self.database.rows_of("SELECT to_regtype(:name) IS NOT NULL", name=name) == [(True,)]
+        return False
+
+    def checks_values(self, column: ColumnInfo) -> bool:
+        return bool(column.values) and not isinstance(column.dialect_type, NamedType)
+
+    def definitions(self, table: TableInfo) -> list[str]:
+        return [*map(self._enumeration, self._missing_enumerations(table)), *super().definitions(table)]
+
+    def _missing_enumerations(self, table: TableInfo) -> list[ColumnInfo]:
+        """The columns of types with values of their own that do not exist here yet, one for each type."""
+        own = {column.declared: column for column in table.columns
+               if column.values and isinstance(column.dialect_type, NamedType)}  # fmt: skip
+        return [column for name, column in own.items() if not self._has_type(name)]
+
+    @staticmethod
+    def _enumeration(column: ColumnInfo) -> str:
+        """The SQL that makes the type of a column; nothing if another table has made it meanwhile."""
+        values = ", ".join("'" + value.replace("'", "''") + "'" for value in column.values)
+        return (
+            f"DO $kanal$ BEGIN CREATE TYPE {column.declared} AS ENUM ({values}); "
+            "EXCEPTION WHEN duplicate_object THEN NULL; END $kanal$"
+        )
 
 
 class PostgreSQLSelects(Selects):

@@ -11,7 +11,7 @@ import sqlalchemy as sa
 from msgspec.structs import replace
 from sqlalchemy.dialects import postgresql as dialect
 
-from kanal.connections.description import About, ColumnInfo, Right, RowCount, TableInfo
+from kanal.connections.description import About, ColumnInfo, Right, RowCount, SpecialIndex, TableInfo
 from kanal.connections.errors import DatabaseError
 from kanal.connections.sql.catalogue import Catalogue
 from kanal.connections.sql.named_type import NamedType
@@ -163,6 +163,17 @@ class PostgreSQLCatalogue(Catalogue):
             return replace(column, declared=text, dialect_type=NamedType(text))
 
         return replace(info, columns=tuple(map(exact, info.columns)))
+
+    def special_indexes(self, table: TableInfo) -> list[SpecialIndex] | None:
+        rows = self.database.rows_of(
+            "SELECT indisunique, pg_get_indexdef(indexrelid), indpred IS NULL AND indexprs IS NULL "
+            "FROM pg_index LEFT JOIN pg_constraint ON conindid = indexrelid "
+            "WHERE indrelid = to_regclass(:name) AND conindid IS NULL AND indisvalid ORDER BY indexrelid",
+            name=self.database.written(table),
+        )
+        # What is unique without conditions is a key.
+        special = [(unique, definition) for unique, definition, plain in rows if not (unique and plain)]
+        return [SpecialIndex(unique, f"USING {definition.partition(' USING ')[2]}") for unique, definition in special]
 
     def sql_type(self, declared: Any) -> SqlType | None:
         if isinstance(declared, sa.Time) and declared.timezone:

@@ -62,6 +62,10 @@ class SQLiteTableDefinitions(TableDefinitions):
             self.database.path.touch()
         super().define(statements)
 
+    def like(self, taken: ColumnInfo, in_key: bool) -> ColumnInfo | None:
+        del in_key
+        return replace(taken, dialect_type=NamedType(taken.declared)) if taken.declared else None
+
     def numbered(self, column: ColumnInfo) -> ColumnInfo:
         # The one INTEGER PRIMARY KEY is the row's number, of 64 bits.
         return replace(column, numbered=True, declared="INTEGER", dialect_type=NamedType("INTEGER"))

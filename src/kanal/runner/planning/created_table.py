@@ -9,6 +9,7 @@ from msgspec.structs import replace
 
 from kanal.connections import ColumnInfo, TableInfo
 from kanal.connections.defaults import default_value
+from kanal.connections.description import SpecialIndex
 from kanal.core.expressions import Scope, compile_expression
 from kanal.core.transformation import given_type
 from kanal.core.types import BOOLEAN, TIMESTAMP, Family, SqlType
@@ -27,6 +28,8 @@ class _Mapped(Struct):
     """
 
     found: list[tuple[str, SqlType, bool]] = field(default_factory=list)
+    #: By column, the source's column that fills it without any conversion.
+    copied: dict[str, ColumnInfo] = field(default_factory=dict)
     bare: dict[str, str] = field(default_factory=dict)
     same: dict[str, ColumnInfo] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
@@ -65,16 +68,27 @@ def new_table(scope: PipelineScope) -> tuple[TableInfo, tuple[str, ...]] | None:
         versions = (*primary, begins)
         primary, unique = (versions, ()) if surrogate is None else ((surrogate,), (versions,))
     of_source, comment = _indexes_and_comment(scope, source)
+    special, of_source = _special_indexes(scope, source, mapped, of_source)
     indexes = tuple(key for key in map(mapped.key, of_source) if key and key not in unique and key != primary)
-    in_keys = {name for key in (primary, *unique, *indexes) for name in key}
+    in_keys = {name for key in (primary, *unique) for name in key}
+    short = in_keys | (set() if ddl.indexes_long_texts else {name for key in indexes for name in key})
     columns = []
-    for name, sql_type, nullable in mapped.found:
-        column = ddl.new_column(name, sql_type, nullable and name not in not_null, name in in_keys)
-        columns.append(_as_in_source(scope, column, mapped.same.get(name), primary, mapped.notes))
+    for name, sql_type, may_be_null in mapped.found:
+        nullable, copied = may_be_null and name not in not_null, mapped.copied.get(name)
+        kept = _like_source(scope, copied, name, name in in_keys)
+        column = ddl.new_column(name, sql_type, nullable, name in short)
+        if copied is not None and kept is None and (copied.type is None or _same_kind(scope)):
+            mapped.notes.append(_not_kept(scope, copied, column))
+        taken = mapped.same.get(name) if kept is None else copied
+        column = column if kept is None else replace(kept, nullable=nullable)
+        columns.append(_as_in_source(scope, column, taken, primary, mapped.notes))
     if surrogate is not None and surrogate not in {column.name for column in columns}:
         columns.insert(0, ddl.surrogate(settings.target.name, surrogate))
     target = settings.target
-    table = TableInfo(target.schema_, target.name, tuple(columns), primary, unique, indexes=indexes, comment=comment)
+    table = TableInfo(
+        target.schema_, target.name, tuple(columns), primary, unique, indexes=indexes, comment=comment,
+        special_indexes=special,
+    )  # fmt: skip
     return table, tuple(mapped.notes)
 
 
@@ -89,9 +103,8 @@ def _mapped(scope: PipelineScope, source: TableInfo, names: Scope) -> _Mapped:
             taken = source.column(node.column[1]) if node.column is not None and node.column[0] is None else None
             if taken is not None:
                 mapped.bare.setdefault(taken.name, name)
-                if taken.type is None:
-                    declared = taken.declared or "a type without a name"
-                    mapped.notes.append(f"{name}: {declared} is not known, and goes as text")
+                if not rule.options.given() and rule.default is None:
+                    mapped.copied[name] = taken
             if taken is not None and taken.type == sql_type and not rule.options.given():
                 mapped.same[name] = taken
             never_null = taken is not None and not taken.nullable and rule.if_bad != "null" and rule.bad_value is None
@@ -99,6 +112,44 @@ def _mapped(scope: PipelineScope, source: TableInfo, names: Scope) -> _Mapped:
             has_default = rule.default is not None and rule.if_bad != "null"
             mapped.found.append((name, sql_type, not (never_null or has_default)))
     return mapped
+
+
+def _same_kind(scope: PipelineScope) -> bool:
+    """True if source and target are databases of one kind, so that the one has the types of the other."""
+    source, target = (getattr(one, "sql_name", None) for one in (scope.source, scope.target))
+    return source is not None and source == target and scope.settings.source.query is None
+
+
+def _like_source(scope: PipelineScope, taken: ColumnInfo | None, name: str, in_key: bool) -> ColumnInfo | None:
+    """A column to be created with the type of the source's; None if it cannot be the same."""
+    if taken is None or not _same_kind(scope):
+        return None
+    found = scope.target.ddl.like(taken, in_key)
+    if found is None:
+        return None
+    return replace(
+        found, name=name, filled=False, generated=False, numbered=False, always=False, default=None, comment=None
+    )
+
+
+def _not_kept(scope: PipelineScope, taken: ColumnInfo, new: ColumnInfo) -> str:
+    """The note of a column whose type cannot be kept."""
+    declared = taken.declared or "a type without a name"
+    if _same_kind(scope):
+        return f"{new.name}: the target cannot have {declared} here, so it becomes {new.declared}"
+    return f"{new.name}: {declared} is not known, and goes as text"
+
+
+def _special_indexes(
+    scope: PipelineScope, source: TableInfo, mapped: _Mapped, others: Sequence[tuple[str, ...]]
+) -> tuple[tuple[SpecialIndex, ...], Sequence[tuple[str, ...]]]:
+    """The indexes that only this kind of database has, if all columns are copied under their names; and the others."""
+    whole = all(name == taken.name for name, taken in mapped.copied.items()) and set(mapped.copied) == set(source.names)
+    known = scope.planner.tables.is_new(scope.planner.connections[scope.settings.source.connection], source)
+    if not _same_kind(scope) or not whole or known or source.is_view:
+        return (), others
+    found = scope.source.catalogue.special_indexes(source)
+    return ((), others) if found is None else (tuple(found), ())
 
 
 def _indexes_and_comment(scope: PipelineScope, source: TableInfo) -> tuple[Sequence[tuple[str, ...]], str | None]:
@@ -145,7 +196,8 @@ def _as_in_source(
     scope: PipelineScope, new: ColumnInfo, taken: ColumnInfo | None, primary: tuple[str, ...], notes: list[str]
 ) -> ColumnInfo:
     """A column to be created, with what the source says of a column that is carried over as it is."""
-    if new.type is not None and new.type.family is Family.TIMESTAMPTZ and "TIMESTAMP(" in new.declared:
+    alike = taken is not None and taken.declared == new.declared
+    if not alike and new.type is not None and new.type.family is Family.TIMESTAMPTZ and "TIMESTAMP(" in new.declared:
         notes.append(f"{new.name}: {new.declared} holds 1970 to 2038 only; other values are rejected")
     if taken is None:
         return new
