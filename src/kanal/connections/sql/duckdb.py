@@ -50,6 +50,8 @@ class DuckDBTableDefinitions(TableDefinitions):
 
     def like(self, taken: ColumnInfo, in_key: bool) -> ColumnInfo | None:
         del in_key
+        if "UNION(" in taken.declared.upper():  # a text does not say of which kind its value is
+            return None
         return replace(taken, dialect_type=NamedType(taken.declared))
 
     def checks_values(self, column: ColumnInfo) -> bool:

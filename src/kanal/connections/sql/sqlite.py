@@ -64,7 +64,9 @@ class SQLiteTableDefinitions(TableDefinitions):
 
     def like(self, taken: ColumnInfo, in_key: bool) -> ColumnInfo | None:
         del in_key
-        return replace(taken, dialect_type=NamedType(taken.declared)) if taken.declared else None
+        unlimited = taken.type is not None and taken.type.family is Family.DECIMAL and "(" not in taken.declared
+        known = taken.type is not None and not unlimited
+        return replace(taken, dialect_type=NamedType(taken.declared)) if known else None
 
     def numbered(self, column: ColumnInfo) -> ColumnInfo:
         # The one INTEGER PRIMARY KEY is the row's number, of 64 bits.
