@@ -351,3 +351,21 @@ def test_entries_that_are_no_files_of_a_bundle(tmp_path: Path, names: list[str])
             archive.writestr(info, content)
     with pytest.raises(kanal.KanalError, match="cannot be used"):
         unpacked(path)
+
+
+def test_a_field_without_a_name_creates_no_column(files: Files, cli: Cli) -> None:
+    (files.folder / "inbox").mkdir()
+    (files.folder / "inbox" / "a.json").write_text('[{"": 1, "a": 2}]')
+    files.database("new.db", "CREATE TABLE other (id integer)")
+    path = files.folder / "job.toml"
+    body = (
+        'job = "j"\n[connection.inbox]\nurl = "file:inbox"\n[connection.new]\nurl = "sqlite:///new.db"\n'
+        '[pipeline.t]\nsource = "inbox:a.json"\ntarget = "new:t"\ncreate = "missing"\nwrite = "truncate"\n'
+    )
+    path.write_text(body)
+    done = cli("run", "job.toml")
+    said = " ".join((done.stdout + done.stderr).split())
+    assert done.returncode == 2 and "a column of the source has an empty name" in said, said
+    path.write_text(body + 'skip = [""]\n')
+    assert cli("run", "job.toml").returncode == 0
+    assert files.rows("new.db", "SELECT a FROM t") == [("2",)]

@@ -30,6 +30,12 @@ if TYPE_CHECKING:
     from kanal.definition import Split as Split
     from kanal.definition import Table as Table
     from kanal.job import Job as Job
+    from kanal.opened import Evaluated as Evaluated
+    from kanal.opened import OpenConnection as OpenConnection
+    from kanal.opened import OpenTable as OpenTable
+    from kanal.opened import connect as connect
+    from kanal.opened import draft as draft
+    from kanal.opened import evaluate as evaluate
     from kanal.runner import Run as Run
     from kanal.runner import StepResult as StepResult
 
@@ -43,6 +49,7 @@ _HOMES = {
     "Memory": "kanal.connections.arrow",
     "Run": "kanal.runner",
     "StepResult": "kanal.runner",
+    **dict.fromkeys(["Evaluated", "OpenConnection", "OpenTable", "connect", "draft", "evaluate"], "kanal.opened"),
     **dict.fromkeys(
         [
             "Check",

@@ -8,10 +8,15 @@ from typing import TYPE_CHECKING, Any, Self
 from kanal.definition.models import JobDefinition
 
 if TYPE_CHECKING:
+    import datetime as dt
     from collections.abc import Mapping
     from concurrent.futures import Executor
 
+    import pyarrow as pa
+
     from kanal.explore.compare import Comparison
+    from kanal.opened import OpenConnection
+    from kanal.runlog import RunLogStore, RunRecord
     from kanal.runner import Run, Watcher, WatermarkState
     from kanal.runner.file_states import FileState
 
@@ -138,6 +143,123 @@ class Job(JobDefinition):
         from kanal.runner.file_states import forget_file
 
         forget_file(self, step, name)
+
+    def connect(self, name: str) -> OpenConnection:
+        """Open a connection of the job, to look at its tables; raises KanalError if the job does not have it."""
+        from kanal.core.errors import KanalError
+        from kanal.core.nearest import did_you_mean
+        from kanal.opened import OpenConnection
+
+        if name not in self.connection:
+            remedy = did_you_mean(name, self.connection) or f"it has: {', '.join(self.connection)}"
+            raise KanalError(f'the job has no connection "{name}"', remedy)
+        return OpenConnection(name, self.connection[name], self.folder)
+
+    def order(self) -> pa.Table:
+        """The steps in the order of a run, one row for each: position, step, kind, source, target, and waits, a list of
+        steps that it waits for, each with the reason. Raises JobError."""
+        import pyarrow as pa
+
+        from kanal.runner.job_plan import PipelinePlan
+        from kanal.runner.run_options import planned
+
+        waits = pa.list_(pa.struct({"step": pa.string(), "because": pa.string()}))
+        schema = pa.schema({
+            "position": pa.int64(), "step": pa.string(), "kind": pa.string(), "source": pa.string(),
+            "target": pa.string(), "waits": waits,
+        })  # fmt: skip
+        with planned(self, {"create": True}) as plan:
+            return pa.Table.from_pylist(
+                [
+                    {
+                        "position": position,
+                        "step": step.name,
+                        "kind": step.kind,
+                        "source": step.settings.source.label if isinstance(step, PipelinePlan) else None,
+                        "target": step.settings.target.label if isinstance(step, PipelinePlan) else step.database.name,
+                        "waits": [
+                            {"step": wait.before, "because": wait.why} for wait in plan.waits if wait.step == step.name
+                        ],
+                    }
+                    for position, step in enumerate(plan.steps, 1)
+                ],
+                schema,
+            )
+
+    def lineage(self, of: str | None = None) -> pa.Table:
+        """The source columns of each target column, one row for each: step, target, column, expression, place,
+        source_column and part (`value`, `look-up` or `filter`).
+
+        `of` names a table or a column, such as `passage` or `passage.toll`. Raises JobError, and KanalError for a name
+        that the job does not fill.
+        """
+        import pyarrow as pa
+
+        from kanal.explore.lineage import chosen
+        from kanal.runner.run_options import planned
+
+        names = ("step", "target", "column", "expression", "place", "source_column", "part")
+        with planned(self, {"create": True}) as plan:
+            rows = [
+                (one.step, one.target, one.column, one.expression, *source)
+                for one in chosen(plan, of)
+                for source in one.sources or ((None, None, None),)
+            ]
+        schema = pa.schema({name: pa.string() for name in names})
+        return pa.Table.from_pylist([dict(zip(names, row, strict=True)) for row in rows], schema)
+
+    def due(self, count: int = 5) -> list[dt.datetime]:
+        """The next moments, in UTC, at which the job's schedule starts it; empty if it has none, or is not enabled.
+
+        Needs the extra kanal[service].
+        """
+        import datetime as dt
+
+        from kanal.service.due import first
+
+        on = self.schedule is not None and self.schedule.enabled
+        return first(self.schedule, dt.datetime.now(dt.UTC), count) if self.schedule is not None and on else []
+
+    def runs(self, limit: int = 20) -> list[RunRecord]:
+        """The latest runs of the job in its environment, newest first, with their steps and counts. Times are UTC."""
+        log = self._existing_log()
+        return [] if log is None else log.past.runs_of(self.log_name, limit)
+
+    def _existing_log(self) -> RunLogStore | None:
+        """The job's run log, in which runs that died are recorded as such; None if there is none yet."""
+        from kanal.runner import run_log_of
+
+        log = run_log_of(self)
+        if not log.exists():
+            return None
+        log.prepare()
+        log.runs.end_dead_runs()
+        return log
+
+    def report(self, into: str | Path, run: int | None = None) -> int:
+        """Write the page of a run, the latest or that of a number, to a file that needs no server; its size in bytes.
+
+        Needs the extra kanal[service]. Raises KanalError if the run does not exist.
+        """
+        from kanal.core.errors import KanalError
+        from kanal.service.report import write_report
+
+        log = self._existing_log()
+        if log is None:
+            raise KanalError(f"{self.log_name} has no runs yet", "run it first")
+        record = log.past.run(run, self.log_name)
+        if record.job != self.log_name:
+            raise KanalError(f"run {run} is one of {record.job}, not of {self.log_name}", "see Job.runs")
+        return write_report(log, record, Path(into))
+
+    def bundle(self, into: str | Path) -> list[str]:
+        """Pack the job with its SQL, functions and descriptions into a file `….kanal.zip`; the names of what is in it.
+
+        Raises KanalError.
+        """
+        from kanal.definition.bundle import write_bundle
+
+        return write_bundle(self, Path(into))
 
     def watermarks(self) -> list[WatermarkState]:
         """The watermarks of the steps that load only new rows: the last change value that each has loaded."""

@@ -72,7 +72,7 @@ class Catalogue(Protocol):
         """The columns of each index of a table that is neither its key nor unique."""
 
     def special_indexes(self, table: TableInfo) -> list[SpecialIndex] | None:
-        """All indexes of a table but its keys as its database defines them; None if it does not tell."""
+        """All indexes of a table but its keys as its database defines them; None if lists of columns describe them."""
 
 
 class Connection(Protocol):

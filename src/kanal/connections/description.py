@@ -142,7 +142,7 @@ class TableInfo(Struct, frozen=True):
     #: The table whose rows this one holds a part of, if it is a partition.
     part_of: str | None = None
     comment: str | None = None
-    #: Of a table to be created, indexes of a kind that only its database knows: what follows the table's name.
+    #: Further indexes of a table to be created, in the SQL of its database.
     special_indexes: tuple[SpecialIndex, ...] = ()
 
     def given_back(self, name: str, values: pa.Array) -> pa.Array:

@@ -1,4 +1,4 @@
-"""What the libraries of drivers write to a program's log, without secrets."""
+"""Masks secrets in the log records of drivers."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ class _MaskingFactory:
 
 
 def mask_logs() -> None:
-    """From now on, let drivers log no secrets, whatever shows their log."""
+    """Mask secrets in the log records of drivers from now on."""
     usual = logging.getLogRecordFactory()
     if not isinstance(usual, _MaskingFactory):
         logging.setLogRecordFactory(_MaskingFactory(usual))

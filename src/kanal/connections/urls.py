@@ -47,7 +47,7 @@ def folder_url(text: str) -> sa.URL | None:
 
 
 def check_parts(url: sa.URL, what: str) -> None:
-    """Raise KanalError for a URL whose user or password has an @ or / as it is: the rest is taken for the host.
+    """Raise KanalError for a URL whose user or password contains an unquoted @ or /: the rest is taken for the host.
 
     Nothing of it is shown, since the end of the password is not known.
     """

@@ -37,12 +37,12 @@ HARMLESS = frozenset({
     "write_timeout",
 })  # fmt: skip
 
-#: A password behind a user's name, as in a URL, in what is left of one, or in one without its scheme.
+#: A password behind a user's name: in a URL, in a fragment of one, or in one without its scheme.
 _PASSWORD = re.compile(
     r"(?<=/)([^\s/?#:@]*):(?!\*\*\*@)\S*@|(?<=//)([^\s/?#:@]*):(?!\*\*\*@)[^\n@]*@"
     r"|(?<![\w./:])([\w.-]+(?:/[\w.-]+)?):(?!\*\*\*@)[^\s/@'\"]+@(?=[\w.-]+[:/])"
 )
-#: A port that is none, and may be a part of a password.
+#: A port that is not a number, and may be a part of a password.
 _PORT = re.compile(r"(?<=@)([^\s/?#:@'\"]*):(?!\*\*\*)(?![0-9]*(?:[\s/?#'\"\])},.;:]|$))[^\s/?#]*")
 _SETTINGS = re.compile(r"(/[^\s?]*\?)([^\s'\"\])},]*=[^\s'\"\])},]*)")
 #: A password among the settings of a driver.

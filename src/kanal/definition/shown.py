@@ -16,7 +16,7 @@ _SETTING = re.compile(rf"(\b\w*(?:{_SECRET})\w*\s*=\s*)(\{{[^}}]*\}}|[^\s;&\"'{{
 
 
 def shown_job(text: str) -> str:
-    """A job file with *** in place of what is or may be secret: passwords, and settings of the requests to services."""
+    """A job file with *** in place of secrets: passwords, and settings of the requests to services."""
     try:
         document = tomlkit.parse(text)
         _hide_requests(document)

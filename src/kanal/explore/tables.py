@@ -63,7 +63,8 @@ def chosen_tables(
             raise KanalError(f"{where} has no tables", f"name another {another}")
         shown = ", ".join(names[:12]) + (f" and {len(names) - 12} more" if len(names) > 12 else "")
         near = did_you_mean(like[0].strip("*"), names) if like else ""
-        raise KanalError(f"no table of {where} fits; it has: {shown}", near or "write a pattern such as 'lock_*'")
+        remedy = near if near.startswith("did you mean") else "write a pattern such as 'lock_*'"
+        raise KanalError(f"no table of {where} fits; it has: {shown}", remedy)
     return chosen
 
 

@@ -56,14 +56,15 @@ class StepResult(PartlyCompared, Struct, frozen=True, eq=False):
     _run: int = 0
     _memory: Memory | None = None
 
-    def rejects(self) -> pa.Table:
+    def rejects(self, *, reason: str | None = None, column: str | None = None) -> pa.Table:
         """The rejected rows: step, column, reason, value and message as text, and the source row as a struct of texts.
 
-        Raises KanalError for a step of a dry run, of which no row is kept.
+        Only those with a reason, such as `too_long`, or of a column, if given. Raises KanalError for a step of a dry
+        run, of which no row is kept.
         """
         if self._log is None:
             raise KanalError(f"The rows that {self.step} would reject were not kept", "run it, or see Job.check")
-        found = self._log.rejects.table(self._run, self.step)
+        found = self._log.rejects.table(self._run, self.step, reason=reason, column=column)
         rows = [json.loads(row) for row in found["row"].to_pylist()]
         names = list(dict.fromkeys(name for row in rows for name in row))
         struct = pa.array(rows, pa.struct([pa.field(name, pa.string()) for name in names]))

@@ -247,7 +247,7 @@ class LocalStore:
         return (self.folder / name).resolve().is_relative_to(self.folder.resolve())
 
     def _require_inside(self, name: str) -> None:
-        """Raise KanalError for what is behind a link that may not be followed."""
+        """Raise KanalError for a file behind a link that may not be followed."""
         if not self._stays(name):
             raise KanalError(
                 f"{name} is a link, or is behind one, that leads out of {self.folder}",

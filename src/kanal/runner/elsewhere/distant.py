@@ -50,7 +50,7 @@ def known_of(job: JobDefinition, crew: Crew | None) -> Known:
     cluster = crew
     if job.given_secrets:
         what = f"the value of the secret parameter {job.given_secrets[0]} would be sent to the workers"
-        raise KanalError(what, "keep it where the workers are, and leave out --set")
+        raise KanalError(what, "keep it on the machines of the workers, and leave out --set")
 
     def opened(name: str, settings: ConnectionSettings, folder: Path) -> Connection:
         refuse_passwords(name, settings)

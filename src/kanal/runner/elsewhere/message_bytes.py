@@ -1,4 +1,4 @@
-"""Messages as data: only records of a known kind can be read, so no message can run code where it is read.
+"""Messages as data: only records of a known kind can be read, so reading a message cannot run code.
 
 Each value is a plain msgpack value or an array that begins with its kind.
 """
@@ -94,7 +94,7 @@ def decode(content: bytes) -> Any:
     try:
         return _value(msgspec.msgpack.decode(content))
     except (msgspec.MsgspecError, TypeError, LookupError, ArithmeticError, RecursionError, AttributeError) as error:
-        raise ValueError(f"this is no message: {error}") from None
+        raise ValueError(f"not a message: {error}") from None
 
 
 def _plain(value: Any) -> Any:
@@ -141,7 +141,7 @@ def _value(plain: Any) -> Any:
     if plain is None or isinstance(plain, bool | int | float | str | bytes):
         return plain
     if not isinstance(plain, list):
-        raise ValueError(f"{type(plain).__name__} is no kind of value")
+        raise ValueError(f"not a kind of value: {type(plain).__name__}")
     kind, *parts = plain
     if kind in _COLLECTIONS:
         return _COLLECTIONS[kind](map(_value, parts))
@@ -165,4 +165,4 @@ def _value(plain: Any) -> Any:
             return dt.timedelta(*parts)
         case "sealed":
             return Sealed(*parts)
-    raise ValueError(f"{kind} is no kind of value")
+    raise ValueError(f"not a kind of value: {kind}")

@@ -55,7 +55,7 @@ def new_table(scope: PipelineScope) -> tuple[TableInfo, tuple[str, ...]] | None:
     names = expression_scope(scope, types, lookups, place)
     mapped = _mapped(scope, source, names)
     begins = _columns_of_history(scope, mapped.found, names)
-    _check_twins(scope, [name for name, _, _ in mapped.found])
+    _check_names(scope, [name for name, _, _ in mapped.found])
     if scope.problem_count > before:
         raise JobError([])  # the problems have been reported
 
@@ -162,8 +162,11 @@ def _indexes_and_comment(scope: PipelineScope, source: TableInfo) -> tuple[Seque
     return place.catalogue.indexes(source), place.catalogue.comment(source)
 
 
-def _check_twins(scope: PipelineScope, names: Sequence[str]) -> None:
-    """Columns of a new table that the database would take for one."""
+def _check_names(scope: PipelineScope, names: Sequence[str]) -> None:
+    """Report columns of a new table without a name, and columns that the database would take for one."""
+    if "" in names:
+        what = f"table {scope.settings.target.name} cannot be created, because a column of the source has an empty name"
+        scope.problem_at((*scope.path, "source"), what, 'leave it out by skip = [""], or read the source by a query')
     folded = [name.casefold() for name in names]
     twins = [name for name in names if folded.count(name.casefold()) > 1]
     if twins and scope.target.folds_columns:

@@ -1,0 +1,266 @@
+"""Open connections and their tables, drafts of jobs between them, and expressions tried on a table."""
+
+from __future__ import annotations
+
+import tempfile
+import tomllib
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Self
+
+import pyarrow as pa
+
+from kanal.connections import open_connection
+from kanal.connections.description import TableInfo
+from kanal.connections.roles import Reads
+from kanal.core.errors import KanalError
+from kanal.core.nearest import did_you_mean
+from kanal.definition import Column, Connection, Pipeline, RunLog, Settings
+from kanal.definition.places import split_table
+from kanal.explore.draft import Wish, draft_job
+from kanal.explore.ping import Answer, ping
+from kanal.explore.tables import find_tables, sample_table
+from kanal.job import Job
+from kanal.runner.write_rules import WRITE_RULES
+
+if TYPE_CHECKING:
+    from types import TracebackType
+
+_TABLES = pa.schema({
+    "schema": pa.string(), "table": pa.string(), "view": pa.bool_(), "rows": pa.int64(), "exact": pa.bool_(),
+    "columns": pa.int64(), "primary_key": pa.list_(pa.string()), "refers_to": pa.list_(pa.string()),
+    "unreadable": pa.string(),
+})  # fmt: skip
+_COLUMNS = pa.schema({
+    "column": pa.string(), "declared": pa.string(), "type": pa.string(), "nullable": pa.bool_(),
+    "default": pa.string(), "in_key": pa.bool_(), "comment": pa.string(),
+})  # fmt: skip
+_PROFILES = pa.schema({
+    "column": pa.string(), "rows": pa.int64(), "nulls": pa.int64(), "distinct": pa.int64(), "least": pa.string(),
+    "greatest": pa.string(), "longest": pa.int64(), "may_be": pa.string(),
+})  # fmt: skip
+
+
+def connect(place: str | Connection, *, name: str = "place", folder: str | Path = ".") -> OpenConnection:
+    """Open a connection to a database, a folder of files or an API.
+
+    `place` is a URL, such as `sqlite:///old.db`, or a Connection, which can also say where a password is kept.
+    Messages call it by `name`; relative paths start from `folder`. Nothing is connected to yet: see `ping`.
+    Raises KanalError if the URL is wrong.
+    """
+    settings = Connection(url=place) if isinstance(place, str) else place
+    return OpenConnection(name, settings, Path(folder))
+
+
+class OpenConnection:
+    """A database, a folder of files or an API. Use it in a `with` statement, or close it by `close`."""
+
+    def __init__(self, name: str, settings: Connection, folder: Path) -> None:
+        self.name = name
+        self.settings = settings
+        self._opened = open_connection(name, settings, folder)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+    def __repr__(self) -> str:
+        return f"<{self.name}: {self._opened.shown_url}>"
+
+    def close(self) -> None:
+        """Close all connections to the place."""
+        self._opened.dispose()
+
+    def ping(self) -> Answer:
+        """Try the connection: what answers, how quickly, and the rights of the user. Never raises: see `works`."""
+        return ping(self._opened)
+
+    def tables(self, *, like: Sequence[str] = (), not_like: Sequence[str] = (), schema: str | None = None) -> pa.Table:
+        """The tables and views whose names match one of the patterns `like`, such as `lock_*`, and none of `not_like`.
+
+        One row for each: schema, table, view, rows (null if unknown; an estimate unless exact), columns, primary_key,
+        refers_to (other tables), and unreadable (why a file cannot be read). Raises KanalError.
+        """
+        found = find_tables(self._opened, schema, list(like), list(not_like))
+        return pa.Table.from_pylist(
+            [
+                {
+                    "schema": one.table.schema,
+                    "table": one.table.name,
+                    "view": one.table.is_view,
+                    "rows": one.count.rows if one.count is not None else None,
+                    "exact": one.count.exact if one.count is not None else None,
+                    "columns": len(one.table.columns),
+                    "primary_key": list(one.table.primary_key),
+                    "refers_to": list(dict.fromkeys(key.table for key in one.table.foreign_keys)),
+                    "unreadable": one.unreadable,
+                }
+                for one in found
+            ],
+            _TABLES,
+        )
+
+    def table(self, name: str) -> OpenTable:
+        """A table, view or pattern of files, such as `vessel`, `register.vessel` or `cards-*.csv`.
+
+        Raises KanalError if it does not exist.
+        """
+        whole = Reads.FILES in self._opened.reads
+        schema, bare = (None, name) if whole else split_table(name)
+        return OpenTable(self._opened, self._opened.catalogue.describe(schema, bare))
+
+
+class OpenTable:
+    """A table of an open connection, as it was when it was asked for."""
+
+    def __init__(self, opened: Any, info: TableInfo) -> None:
+        self._opened, self._info = opened, info
+
+    @property
+    def name(self) -> str:
+        """The table's name."""
+        return self._info.name
+
+    @property
+    def primary_key(self) -> tuple[str, ...]:
+        """The columns of the primary key; empty if there is none."""
+        return self._info.primary_key
+
+    @property
+    def columns(self) -> pa.Table:
+        """One row for each column: column, declared, type (null if Kanal reads it as text), nullable, default, in_key,
+        comment."""
+        return pa.Table.from_pylist(
+            [
+                {
+                    "column": column.name,
+                    "declared": column.declared,
+                    "type": str(column.type) if column.type is not None else None,
+                    "nullable": column.nullable,
+                    "default": column.default,
+                    "in_key": column.name in self._info.primary_key,
+                    "comment": column.comment,
+                }
+                for column in self._info.columns
+            ],
+            _COLUMNS,
+        )
+
+    def sample(self, rows: int = 20) -> pa.Table:
+        """The first rows, as texts. Raises KanalError."""
+        found = sample_table(self._opened, self._info.schema, self._info.name, rows, scan=rows)
+        return pa.Table.from_pylist(found.rows, pa.schema({name: pa.string() for name in self._info.names}))
+
+    def profile(self, scan: int = 100_000) -> pa.Table:
+        """One row for each column, over the first `scan` rows: column, rows, nulls, distinct, least, greatest, longest
+        (characters), may_be (what most of its texts could be converted to). Raises KanalError."""
+        found = sample_table(self._opened, self._info.schema, self._info.name, 0, scan)
+        return pa.Table.from_pylist(
+            [
+                {
+                    "column": one.name,
+                    "rows": one.rows,
+                    "nulls": one.nulls,
+                    "distinct": one.distinct,
+                    "least": one.least,
+                    "greatest": one.greatest,
+                    "longest": one.longest,
+                    "may_be": one.guess.shown if one.guess is not None else None,
+                }
+                for one in found.profiles
+            ],
+            _PROFILES,
+        )
+
+    def __repr__(self) -> str:
+        return f"<table {self.name}: {', '.join(self._info.names)}>"
+
+    def _repr_html_(self) -> str:
+        from kanal.runner.html import html_table
+
+        names = ["column", "declared", "type", "nullable"]
+        rows = [[str(row[name]) for name in names] for row in self.columns.to_pylist()]
+        return html_table(f"table {self.name}", names, rows)
+
+
+def draft(
+    source: str | OpenConnection,
+    target: str | OpenConnection,
+    *,
+    name: str | None = None,
+    like: Sequence[str] = (),
+    not_like: Sequence[str] = (),
+    write: str = "truncate",
+    since: bool = False,
+    prefix: str = "",
+    schema: str | None = None,
+    sample: int = 1000,
+) -> Job:
+    """A job that loads the tables of one place into another, ordered by their references.
+
+    `like` and `not_like` choose tables by patterns; `write` is the write rule, `since` loads only new rows of tables
+    that have a column of changes; `prefix` and `schema` name the target tables. Conversions are proposed from `sample`
+    rows of each table (0 for none). The job creates missing target tables.
+    Raises KanalError.
+    """
+    if write not in WRITE_RULES:
+        raise KanalError(f'"{write}" is not a write rule', did_you_mean(write, WRITE_RULES))
+    here = connect(source, name="source") if isinstance(source, str) else source
+    there = connect(target, name="target") if isinstance(target, str) else target
+    if here.name == there.name:
+        raise KanalError(f"both connections are named {here.name}", "give each a name: kanal.connect(url, name=…)")
+    there._opened.may_be_made()
+    wish = Wish(tuple(like), tuple(not_like), None, schema, prefix, write, since, sample)
+    settings = {one.name: one.settings for one in (here, there)}
+    title = name or f"{here.name}-to-{there.name}"
+    try:
+        text = draft_job(title, here._opened, there._opened, dict.fromkeys(settings, 'url = ""'), wish)
+    finally:
+        for given, opened in ((source, here), (target, there)):
+            if isinstance(given, str):
+                opened.close()
+    return Job(**tomllib.loads(text) | {"connection": settings})
+
+
+class Evaluated(tuple[pa.Table, pa.Table]):
+    """The rows that expressions make of others, and the rejected rows: `rows, rejects = kanal.evaluate(…)`."""
+
+    __slots__ = ()
+
+    @property
+    def rows(self) -> pa.Table:
+        """The mapped rows."""
+        return self[0]
+
+    @property
+    def rejects(self) -> pa.Table:
+        """The rejected rows: column, reason, value, message, and the source row."""
+        return self[1]
+
+
+def evaluate(
+    frame: Any, columns: Mapping[str, str | Column | Mapping[str, Any]], *, where: str | None = None, **settings: Any
+) -> Evaluated:
+    """Map rows without a database, to try or to test expressions and conversions.
+
+    `frame` is an Arrow table, a data frame, or anything with an Arrow stream; `columns` are those of a pipeline:
+    expressions, such as `{"mark": "upper(trim(mark))"}`, or expressions with a conversion. `where` and `settings` are
+    other keys of a pipeline. Raises JobError if an expression is wrong.
+    """
+    from kanal.connections.arrow import Memory
+
+    given: dict[str, Any] = {name: Column.model_validate(dict(value)) if isinstance(value, Mapping) else value
+                             for name, value in columns.items()}  # fmt: skip
+    target: Any = Memory()
+    pipeline = Pipeline(source=frame, target=target, columns=given, where=where, **settings)
+    with tempfile.TemporaryDirectory(prefix="kanal-evaluate-") as folder:
+        log = RunLog(url=f"sqlite:///{Path(folder, 'log.db').as_posix()}")
+        run = Job(job="evaluate", pipeline={"evaluate": pipeline}, run_log=log, defaults=Settings(write="append")).run()
+        step = run["evaluate"]
+        if step.error is not None:
+            raise KanalError(step.error)
+        return Evaluated((step.table(), step.rejects()))
