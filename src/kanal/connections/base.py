@@ -277,6 +277,8 @@ def as_target(connection: Connection) -> Target:
 class TableMaker(Protocol):
     """How tables are created in a place."""
 
+    #: True if a column can be created with the type of one in another place of the kind: see `like`.
+    keeps_types: ClassVar[bool]
     #: True if an index may be of texts of any length.
     indexes_long_texts: ClassVar[bool]
 

@@ -116,6 +116,7 @@ class PlainTables:
     """How tables are created if they have columns and no more: of any type, without references, and never changed."""
 
     refers_forward: ClassVar[bool] = True
+    keeps_types: ClassVar[bool] = False
     indexes_long_texts: ClassVar[bool] = True
 
     def __init__(self, connection: str) -> None:

@@ -255,7 +255,8 @@ def _decide(pipeline: _Pipeline, source: Connection, target: Connection, wish: W
     if wish.since and not WRITE_RULES[write].empties:
         _decide_since(pipeline)
     kinds = [getattr(one, "sql_name", None) for one in (source, target)]
-    alike = kinds[0] is not None and kinds[0] == kinds[1]  # which has the same types
+    keeps = getattr(getattr(target, "ddl", None), "keeps_types", False)
+    alike = keeps and kinds[0] == kinds[1]
     for column in table.columns:
         if column.type is None and not alike:
             declared = column.declared or "without a name"

@@ -168,6 +168,8 @@ class TableDefinitions:
     #: True if columns number rows as ISO SQL has it.
     has_identity: ClassVar[bool] = False
 
+    #: True if a column can be created with the type of one in another database of the kind: see `like`.
+    keeps_types: ClassVar[bool] = False
     #: True if an index may be of texts of any length.
     indexes_long_texts: ClassVar[bool] = False
 

@@ -45,6 +45,7 @@ _CERTAIN = {
 class DuckDBTableDefinitions(TableDefinitions):
     """The tables of a DuckDB file."""
 
+    keeps_types = True
     comments_apart = True
     in_one_transaction = True
 

@@ -93,6 +93,7 @@ class MariaDBTableDefinitions(TableDefinitions):
 
     database: MariaDBAccess
 
+    keeps_types = True
     indexes_long_texts = True
 
     def like(self, taken: ColumnInfo, in_key: bool) -> ColumnInfo | None:

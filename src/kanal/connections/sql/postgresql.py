@@ -44,6 +44,7 @@ class PostgreSQLTableDefinitions(TableDefinitions):
     """A table is created with what belongs to it, or not at all."""
 
     database: PostgreSQLAccess
+    keeps_types = True
     has_identity = True
     comments_apart = True
     in_one_transaction = True

@@ -62,12 +62,6 @@ class SQLiteTableDefinitions(TableDefinitions):
             self.database.path.touch()
         super().define(statements)
 
-    def like(self, taken: ColumnInfo, in_key: bool) -> ColumnInfo | None:
-        del in_key
-        unlimited = taken.type is not None and taken.type.family is Family.DECIMAL and "(" not in taken.declared
-        known = taken.type is not None and not unlimited
-        return replace(taken, dialect_type=NamedType(taken.declared)) if known else None
-
     def numbered(self, column: ColumnInfo) -> ColumnInfo:
         # The one INTEGER PRIMARY KEY is the row's number, of 64 bits.
         return replace(column, numbered=True, declared="INTEGER", dialect_type=NamedType("INTEGER"))

@@ -117,7 +117,7 @@ def _mapped(scope: PipelineScope, source: TableInfo, names: Scope) -> _Mapped:
 def _same_kind(scope: PipelineScope) -> bool:
     """True if source and target are databases of one kind, so that the one has the types of the other."""
     source, target = (getattr(one, "sql_name", None) for one in (scope.source, scope.target))
-    return source is not None and source == target and scope.settings.source.query is None
+    return scope.target.ddl.keeps_types and source == target and scope.settings.source.query is None
 
 
 def _like_source(scope: PipelineScope, taken: ColumnInfo | None, name: str, in_key: bool) -> ColumnInfo | None:
@@ -136,7 +136,7 @@ def _not_kept(scope: PipelineScope, taken: ColumnInfo, new: ColumnInfo) -> str:
     """The note of a column whose type cannot be kept."""
     declared = taken.declared or "a type without a name"
     if _same_kind(scope):
-        return f"{new.name}: the target cannot have {declared} here, so it becomes {new.declared}"
+        return f"{new.name}: {declared} becomes {new.declared} here"
     return f"{new.name}: {declared} is not known, and goes as text"
 
 
