@@ -256,7 +256,7 @@ def _decide(pipeline: _Pipeline, source: Connection, target: Connection, wish: W
         _decide_since(pipeline)
     kinds = [getattr(one, "sql_name", None) for one in (source, target)]
     keeps = getattr(getattr(target, "ddl", None), "keeps_types", False)
-    alike = keeps and kinds[0] == kinds[1]
+    alike = keeps and kinds[0] == kinds[1] and type(source) is type(target)
     for column in table.columns:
         if column.type is None and not alike:
             declared = column.declared or "without a name"

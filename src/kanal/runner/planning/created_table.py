@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 from msgspec import Struct, field
 from msgspec.structs import replace
@@ -116,8 +117,10 @@ def _mapped(scope: PipelineScope, source: TableInfo, names: Scope) -> _Mapped:
 
 def _same_kind(scope: PipelineScope) -> bool:
     """True if source and target are databases of one kind, so that the one has the types of the other."""
-    source, target = (getattr(one, "sql_name", None) for one in (scope.source, scope.target))
-    return scope.target.ddl.keeps_types and source == target and scope.settings.source.query is None
+    places: tuple[Any, ...] = (scope.source, scope.target)
+    # By ODBC, a database of the same kind describes its types differently.
+    source, target = ((type(place), getattr(place, "sql_name", None)) for place in places)
+    return source == target and scope.target.ddl.keeps_types and scope.settings.source.query is None
 
 
 def _like_source(scope: PipelineScope, taken: ColumnInfo | None, name: str, in_key: bool) -> ColumnInfo | None:
