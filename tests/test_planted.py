@@ -5,8 +5,6 @@ from __future__ import annotations
 import contextlib
 import logging
 import re
-import socket
-from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -14,10 +12,7 @@ import pytest
 import kanal
 from conftest import Cli, Files
 from kanal.definition.shown import shown_job
-from kanal.service.doors import PageAccess
-from kanal.service.service import Service
-from kanal.service.web import Page
-from test_page import PATHS, ask
+from test_page import PATHS, ask, page_of
 
 SECRET = "pl4nted-word"
 #: Port 9 answers nobody.
@@ -106,20 +101,6 @@ COMMANDS = [
 ]  # fmt: skip
 
 
-@contextlib.contextmanager
-def page_at(files: Files) -> Iterator[str]:
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
-    service = Service([files.folder / "job.toml"])
-    page = Page(service, PageAccess(port))
-    page.start()
-    try:
-        yield page.address.rstrip("/")
-    finally:
-        page.stop()
-
-
 def prepare(files: Files, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("PLANTED", SECRET)
     monkeypatch.setenv("HARMLESS", "harmless")
@@ -155,7 +136,7 @@ def test_no_command_shows_a_secret(
     with contextlib.suppress(kanal.KanalError):
         job = kanal.Job.read(files.folder / "job.toml")
         assert SECRET not in repr(job) + str(job) + repr(list(job.connection.values()))
-    with page_at(files) as address:
+    with page_of(files, "job.toml") as (_, address):
         paths = {re.sub("/jobs/[^/]*", "/jobs/planted", path) for path in PATHS} | {"/metrics", "/health"}
         for path in sorted(paths):
             assert SECRET not in ask(address, path)[2], path

@@ -209,7 +209,7 @@ class Job(JobDefinition):
         return pa.Table.from_pylist([dict(zip(names, row, strict=True)) for row in rows], schema)
 
     def due(self, count: int = 5) -> list[dt.datetime]:
-        """The next moments, in UTC, at which the job's schedule starts it; empty if it has none, or is not enabled.
+        """The next moments (UTC) when the schedule starts the job; empty without a schedule or if it is off.
 
         Needs the extra kanal[service].
         """
@@ -226,7 +226,7 @@ class Job(JobDefinition):
         return [] if log is None else log.past.runs_of(self.log_name, limit)
 
     def _existing_log(self) -> RunLogStore | None:
-        """The job's run log, in which runs that died are recorded as such; None if there is none yet."""
+        """The job's run log, with dead runs recorded as failed; None before the first run."""
         from kanal.runner import run_log_of
 
         log = run_log_of(self)
@@ -237,7 +237,7 @@ class Job(JobDefinition):
         return log
 
     def report(self, into: str | Path, run: int | None = None) -> int:
-        """Write the page of a run, the latest or that of a number, to a file that needs no server; its size in bytes.
+        """Write the page of a run (default: the latest) to a file that needs no server; returns its size in bytes.
 
         Needs the extra kanal[service]. Raises KanalError if the run does not exist.
         """
@@ -253,7 +253,7 @@ class Job(JobDefinition):
         return write_report(log, record, Path(into))
 
     def bundle(self, into: str | Path) -> list[str]:
-        """Pack the job with its SQL, functions and descriptions into a file `….kanal.zip`; the names of what is in it.
+        """Pack the job, its SQL, functions and descriptions into a file `….kanal.zip`; returns the entries' names.
 
         Raises KanalError.
         """

@@ -44,7 +44,7 @@ _PROFILES = pa.schema({
 def connect(place: str | Connection, *, name: str = "place", folder: str | Path = ".") -> OpenConnection:
     """Open a connection to a database, a folder of files or an API.
 
-    `place` is a URL, such as `sqlite:///old.db`, or a Connection, which can also say where a password is kept.
+    `place` is a URL, such as `sqlite:///old.db`, or a Connection, which can also name the place of a password.
     Messages call it by `name`; relative paths start from `folder`. Nothing is connected to yet: see `ping`.
     Raises KanalError if the URL is wrong.
     """
@@ -76,7 +76,7 @@ class OpenConnection:
         self._opened.dispose()
 
     def ping(self) -> Answer:
-        """Try the connection: what answers, how quickly, and the rights of the user. Never raises: see `works`."""
+        """Try the connection: the server, its speed, and the rights of the user. Never raises: see `works`."""
         return ping(self._opened)
 
     def tables(self, *, like: Sequence[str] = (), not_like: Sequence[str] = (), schema: str | None = None) -> pa.Table:
@@ -127,7 +127,7 @@ class OpenTable:
 
     @property
     def primary_key(self) -> tuple[str, ...]:
-        """The columns of the primary key; empty if there is none."""
+        """The columns of the primary key; empty without one."""
         return self._info.primary_key
 
     @property
@@ -157,7 +157,7 @@ class OpenTable:
 
     def profile(self, scan: int = 100_000) -> pa.Table:
         """One row for each column, over the first `scan` rows: column, rows, nulls, distinct, least, greatest, longest
-        (characters), may_be (what most of its texts could be converted to). Raises KanalError."""
+        (characters), may_be (a type that fits most of its texts). Raises KanalError."""
         found = sample_table(self._opened, self._info.schema, self._info.name, 0, scan)
         return pa.Table.from_pylist(
             [
@@ -247,7 +247,7 @@ def evaluate(
 ) -> Evaluated:
     """Map rows without a database, to try or to test expressions and conversions.
 
-    `frame` is an Arrow table, a data frame, or anything with an Arrow stream; `columns` are those of a pipeline:
+    `frame` is an Arrow table, a data frame, or anything with an Arrow stream; `columns` are given as in a pipeline:
     expressions, such as `{"mark": "upper(trim(mark))"}`, or expressions with a conversion. `where` and `settings` are
     other keys of a pipeline. Raises JobError if an expression is wrong.
     """

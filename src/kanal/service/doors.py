@@ -1,4 +1,4 @@
-"""Which requests the page answers: those that name it as its keeper does, by people who may see it."""
+"""Decides which requests the page answers: they use one of its names, and come from people who may see it."""
 
 from __future__ import annotations
 
@@ -17,12 +17,12 @@ from kanal.service.feeds import SECURITY
 from kanal.service.sessions import Sessions, token_of
 
 _LOCAL = ("127.0.0.1", "::1", "localhost")
-#: What anyone may ask for: it shows no rows.
+#: Paths that are open to everybody; they show no rows.
 _OPEN = ("/sign-in", "/health", "/page.css", "/page.js", "/mark.svg")
 
 
 class PageAccess(Struct, frozen=True):
-    """Where a page listens, by which names it is called, and the places of the tokens for acting and for looking."""
+    """The address and the names of a page, and the places of the tokens for acting and for looking."""
 
     port: int
     listen: str = _LOCAL[0]

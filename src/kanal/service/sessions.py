@@ -31,7 +31,7 @@ class Session(Struct):
 
 
 class Sessions:
-    """The sessions of a page, by the tokens of those who may act and of those who may only look.
+    """The sessions of a page, with one token for acting and one for looking.
 
     Without a token, nobody can sign in. If the page is `private`, nobody can look without having signed in.
     """

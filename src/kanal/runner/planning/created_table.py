@@ -29,7 +29,7 @@ class _Mapped(Struct):
     """
 
     found: list[tuple[str, SqlType, bool]] = field(default_factory=list)
-    #: By column, the source's column that fills it without any conversion.
+    #: The source's column that fills each column without any conversion.
     copied: dict[str, ColumnInfo] = field(default_factory=dict)
     bare: dict[str, str] = field(default_factory=dict)
     same: dict[str, ColumnInfo] = field(default_factory=dict)
@@ -116,7 +116,7 @@ def _mapped(scope: PipelineScope, source: TableInfo, names: Scope) -> _Mapped:
 
 
 def _same_kind(scope: PipelineScope) -> bool:
-    """True if source and target are databases of one kind, so that the one has the types of the other."""
+    """True if source and target are databases of one kind, with the same types."""
     places: tuple[Any, ...] = (scope.source, scope.target)
     # By ODBC, a database of the same kind describes its types differently.
     source, target = ((type(place), getattr(place, "sql_name", None)) for place in places)
