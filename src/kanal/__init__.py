@@ -29,13 +29,13 @@ if TYPE_CHECKING:
     from kanal.definition import Source as Source
     from kanal.definition import Split as Split
     from kanal.definition import Table as Table
+    from kanal.drafting import Evaluated as Evaluated
+    from kanal.drafting import draft as draft
+    from kanal.drafting import evaluate as evaluate
     from kanal.job import Job as Job
-    from kanal.opened import Evaluated as Evaluated
     from kanal.opened import OpenConnection as OpenConnection
     from kanal.opened import OpenTable as OpenTable
     from kanal.opened import connect as connect
-    from kanal.opened import draft as draft
-    from kanal.opened import evaluate as evaluate
     from kanal.runner import Run as Run
     from kanal.runner import StepResult as StepResult
 
@@ -49,7 +49,8 @@ _HOMES = {
     "Memory": "kanal.connections.arrow",
     "Run": "kanal.runner",
     "StepResult": "kanal.runner",
-    **dict.fromkeys(["Evaluated", "OpenConnection", "OpenTable", "connect", "draft", "evaluate"], "kanal.opened"),
+    **dict.fromkeys(["OpenConnection", "OpenTable", "connect"], "kanal.opened"),
+    **dict.fromkeys(["Evaluated", "draft", "evaluate"], "kanal.drafting"),
     **dict.fromkeys(
         [
             "Check",

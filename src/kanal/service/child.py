@@ -14,8 +14,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from kanal.core.errors import KanalError
-from kanal.definition import read_job
-from kanal.job import Job
+from kanal.definition import JobDefinition, read_job
 from kanal.runlog import AlreadyRunning, Start, clock
 from kanal.runner import Run, replay_run, resume_run, run_job
 from kanal.runner.elsewhere import cluster_at
@@ -33,7 +32,7 @@ def work(task: dict[str, Any]) -> int:
     """Do what a task says; 0 if it succeeded, 1 if a step failed, NOT_BEGUN or ELSEWHERE."""
     clock.set_ahead(dt.timedelta(seconds=task.get("ahead", 0)))
     try:
-        job = read_job(Path(task["bundle"]), Job, task.get("environment"), Path(task["file"]))
+        job = read_job(Path(task["bundle"]), JobDefinition, task.get("environment"), Path(task["file"]))
         with _writing_events(task.get("events")), cluster_at(os.environ.get("KANAL_CLUSTER")) as crew:
             outcome = _done(job, task, crew)
     except AlreadyRunning:
@@ -54,7 +53,7 @@ def _writing_events(path: str | None) -> Iterator[None]:
         yield
 
 
-def _done(job: Job, task: dict[str, Any], crew: Crew | None) -> Run:
+def _done(job: JobDefinition, task: dict[str, Any], crew: Crew | None) -> Run:
     if task["act"] == "resume":
         return resume_run(job, task["run"], executor=crew)
     if task["act"] == "replay":

@@ -14,8 +14,8 @@ from typing import Any
 from msgspec import Struct, field
 
 from kanal.core.errors import KanalError
+from kanal.definition import JobDefinition, read_job
 from kanal.definition.bundle import ENDING, texts_of, write_bundle
-from kanal.job import Job
 from kanal.runlog import RunLogStore
 
 
@@ -24,7 +24,7 @@ class Served(Struct, eq=False):
 
     path: Path
     environment: str | None
-    job: Job
+    job: JobDefinition
     bundle: Path
     log: RunLogStore
     #: What the files looked like when they were last read, good or not, and which files those are.
@@ -74,13 +74,17 @@ class Served(Struct, eq=False):
 
 
 def take_in(
-    path: Path, environment: str | None, folder: Path, log_of: Callable[[Job], RunLogStore], check: bool = False
+    path: Path,
+    environment: str | None,
+    folder: Path,
+    log_of: Callable[[JobDefinition], RunLogStore],
+    check: bool = False,
 ) -> Served:
     """Read a job to be served, and keep what was read in a folder; raises JobError if it is wrong.
 
     With `check`, its databases are asked too.
     """
-    job = Job.read(path, environment)
+    job = read_job(path, JobDefinition, environment)
     if check:
         checked(path, environment)
     packed = folder / f"{hashlib.sha256(str(path.resolve()).encode()).hexdigest()[:16]}-{environment or ''}{ENDING}"

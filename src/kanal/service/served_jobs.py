@@ -7,7 +7,7 @@ from pathlib import Path
 
 from kanal.core.errors import KanalError
 from kanal.core.nearest import did_you_mean
-from kanal.job import Job
+from kanal.definition import JobDefinition
 from kanal.runlog import RunLogStore
 from kanal.runner.run import run_log_of
 from kanal.service.served import Served, take_in
@@ -80,7 +80,7 @@ class ServedJobs:
             if other is not None and other not in chain:
                 self._check_circle([*chain, other])
 
-    def _log_of(self, job: Job) -> RunLogStore:
+    def _log_of(self, job: JobDefinition) -> RunLogStore:
         """The run log of a job, which other jobs may have too."""
         log = run_log_of(job)
         key = (log.database.identity, str(log.database.url))
