@@ -9,6 +9,7 @@ from typing import Any
 import pytest
 
 from conftest import Cli, Place
+from kanal.connections.sql.mariadb import MariaDBTableDefinitions
 from test_servers import job
 
 Places = Callable[[str], Place]
@@ -116,6 +117,35 @@ def test_types_that_the_target_lacks_become_text_and_are_named(places: Places, t
     new.sql("DROP TABLE everything", "CREATE DOMAIN mark AS text", "CREATE TYPE place AS (km integer, side text)")
     assert copy.run().status == "succeeded"
     assert new.rows("SELECT (p).km FROM everything") == [(3,)]
+
+
+def test_a_collation_that_the_target_lacks_is_left_out_and_named(places: Places, tmp_path: Path, cli: Cli) -> None:
+    old, new = places("postgresql"), places("postgresql")
+    old.sql("CREATE COLLATION of_old (provider = icu, locale = 'de')",
+            "CREATE TABLE everything (id integer, v varchar(9) COLLATE of_old, w text COLLATE \"C\")",
+            "INSERT INTO everything VALUES (1, 'ä', 'b')")  # fmt: skip
+    copy = job(tmp_path, BODY, old=old, new=new)
+    assert "COLLATE" in (shown := cli("create", "job.toml", "--show").stdout) and "v: VARCHAR(9)" in shown
+    assert copy.run().status == "succeeded"
+    found = new.rows(
+        "SELECT column_name, collation_name FROM information_schema.columns WHERE table_name = 'everything' ORDER BY 1"
+    )
+    assert found == [("id", None), ("v", None), ("w", "C")]
+
+
+@pytest.mark.parametrize("known", [True, False])
+def test_a_collation_of_mariadb(places: Places, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, known: bool) -> None:
+    old, new = places("mariadb"), places("mariadb")
+    old.sql("CREATE TABLE everything (id integer, v varchar(9) CHARACTER SET latin1 COLLATE latin1_german2_ci)",
+            "INSERT INTO everything VALUES (1, 'ä')")  # fmt: skip
+    if not known:
+        monkeypatch.setattr(MariaDBTableDefinitions, "_has_collation", lambda self, name: name is None)
+    assert job(tmp_path, BODY, old=old, new=new).run().status == "succeeded"
+    (found,) = new.rows(
+        "SELECT collation_name FROM information_schema.columns WHERE table_schema = database() AND column_name = 'v'"
+    )
+    assert (found == ("latin1_german2_ci",)) == known
+    assert new.rows("SELECT v FROM everything") == [("ä",)]
 
 
 def test_two_tables_share_an_enumeration_that_is_created(places: Places, tmp_path: Path) -> None:

@@ -101,9 +101,16 @@ class MariaDBTableDefinitions(TableDefinitions):
             return None
         if taken.declared.startswith(_GEOMETRIES):
             return None  # it is read as text, which the server does not take for one
+        if not self._has_collation(getattr(taken.dialect_type, "collation", None)):
+            return None
         if isinstance(taken.dialect_type, sa.types.NullType):  # one that SQLAlchemy does not know
             return replace(taken, dialect_type=NamedType(taken.declared))
         return taken
+
+    def _has_collation(self, name: str | None) -> bool:
+        # Some collations are listed without their character set.
+        known = "SELECT 1 FROM information_schema.collations WHERE collation_name IN (:name, :bare) LIMIT 1"
+        return name is None or bool(self.database.rows_of(known, name=name, bare=name.partition("_")[2]))
 
     def checks_values(self, column: ColumnInfo) -> bool:
         return bool(column.values) and not isinstance(column.dialect_type, sa.Enum | dialect.SET)

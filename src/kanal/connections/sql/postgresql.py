@@ -52,8 +52,14 @@ class PostgreSQLTableDefinitions(TableDefinitions):
     def like(self, taken: ColumnInfo, in_key: bool) -> ColumnInfo | None:
         del in_key
         if not isinstance(taken.dialect_type, NamedType):
-            return None if taken.dialect_type is None else taken
+            return taken if taken.dialect_type is not None and self._has_collation(taken.dialect_type) else None
         return taken if taken.values or self._has_type(taken.declared) else None
+
+    def _has_collation(self, declared: Any) -> bool:
+        name = getattr(declared, "collation", None)
+        return name is None or bool(
+            self.database.rows_of("SELECT 1 FROM pg_collation WHERE collname = :name LIMIT 1", name=name)
+        )
 
     def _has_type(self, name: str) -> bool:
         with contextlib.suppress(DatabaseError):
