@@ -19,6 +19,7 @@ from sqlalchemy.dialects import mysql as dialect
 from kanal.connections.batches import valid_text
 from kanal.connections.defaults import DefaultValue
 from kanal.connections.description import ColumnInfo, TableInfo
+from kanal.connections.errors import DatabaseError
 from kanal.connections.loading import Load
 from kanal.connections.reading import Breaker, Reading
 from kanal.connections.roles import Reads, Writes
@@ -103,9 +104,15 @@ class MariaDBTableDefinitions(TableDefinitions):
             return None  # it is read as text, which the server does not take for one
         if not self._has_collation(getattr(taken.dialect_type, "collation", None)):
             return None
-        if isinstance(taken.dialect_type, sa.types.NullType):  # one that SQLAlchemy does not know
-            return replace(taken, dialect_type=NamedType(taken.declared))
+        if isinstance(taken.dialect_type, sa.types.NullType | sa.Uuid):  # which not every server has
+            return replace(taken, dialect_type=NamedType(taken.declared)) if self._has_type(taken.declared) else None
         return taken
+
+    def _has_type(self, declared: str) -> bool:
+        with contextlib.suppress(DatabaseError):
+            self.database.rows_of(f"SELECT CAST(NULL AS {declared})")
+            return True
+        return False
 
     def _has_collation(self, name: str | None) -> bool:
         # Some collations are listed without their character set.
