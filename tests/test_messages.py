@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import datetime as dt
 import os
 import pickle
@@ -103,6 +104,7 @@ def test_the_type_of_a_column_stays_sealed_until_a_worker_opens_it() -> None:
     column = ColumnInfo("mark", "varchar(8)", parse_type("varchar(8)"), parse_type("text"), dialect_type=sa.VARCHAR(8))
     found = decode(encode(column))
     assert found == column and isinstance(found.dialect_type, Sealed)
+    assert copy.copy(found.dialect_type) is copy.deepcopy(found.dialect_type) is found.dialect_type
     again = decode(encode(found))  # which a run may send on
     opened = pickle.loads(pickle.dumps(again))
     assert isinstance(opened.dialect_type, sa.VARCHAR) and opened.dialect_type.length == 8

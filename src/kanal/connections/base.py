@@ -274,6 +274,13 @@ def as_target(connection: Connection) -> Target:
     return cast("Target", _able(connection, Writes.APPEND))
 
 
+def share_types(source: Connection, target: Connection) -> bool:
+    """True if a table created in the target can have the types of the source's columns: see `TableMaker.like`."""
+    # By ODBC, a database of the same kind describes its types differently.
+    one, other = ((type(place), getattr(place, "sql_name", None)) for place in (source, target))
+    return one == other and bool(getattr(getattr(target, "ddl", None), "keeps_types", False))
+
+
 class TableMaker(Protocol):
     """How tables are created in a place."""
 

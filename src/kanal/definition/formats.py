@@ -11,7 +11,7 @@ from pydantic import BeforeValidator, Field, field_validator, model_validator
 from kanal.definition.base import Model
 
 _RANGE = re.compile(r"([A-Za-z]{1,3})([1-9]\d*):([A-Za-z]{1,3})([1-9]\d*)?")
-#: By kind, the keys that say something of it next to those that go with all.
+#: The keys of each kind, besides the keys of every kind.
 _KEYS = {
     "csv": {"delimiter", "quote", "escape", "encoding", "header", "columns", "skip_lines", "comment",
             "escape_formulas"},

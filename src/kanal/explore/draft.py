@@ -15,7 +15,7 @@ from sqlglot import exp
 from tomlkit.exceptions import TOMLKitError
 
 from kanal.connections import ColumnInfo, TableInfo
-from kanal.connections.base import Connection, as_source
+from kanal.connections.base import Connection, as_source, share_types
 from kanal.connections.reading import Reading
 from kanal.connections.roles import Reads
 from kanal.core.errors import ExpressionError, KanalError, counted
@@ -254,9 +254,7 @@ def _decide(pipeline: _Pipeline, source: Connection, target: Connection, wish: W
         _decide_history(pipeline, there)
     if wish.since and not WRITE_RULES[write].empties:
         _decide_since(pipeline)
-    kinds = [getattr(one, "sql_name", None) for one in (source, target)]
-    keeps = getattr(getattr(target, "ddl", None), "keeps_types", False)
-    alike = keeps and kinds[0] == kinds[1] and type(source) is type(target)
+    alike = share_types(source, target)
     for column in table.columns:
         if column.type is None and not alike:
             declared = column.declared or "without a name"

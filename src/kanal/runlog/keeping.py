@@ -23,9 +23,9 @@ class KeptRuns:
         self._database, self.keep_runs = database, keep
 
     def overdue(self, job: str) -> list[tuple[int, str]]:
-        """The runs of a job that are not kept any longer, with what marks their work in targets.
+        """The runs of a job that are kept no longer, each with the token of its work in targets.
 
-        By number or age, as `keep_runs` says; never those that go on, and never the latest that succeeded.
+        `keep_runs` is a number or an age. Running ones and the latest successful run always stay.
         """
         if self.keep_runs is None:
             return []

@@ -402,7 +402,7 @@ class JobPlan(Struct):
     differences: list[Difference] = field(default_factory=list)
     #: Waits for rows that are referred to, given up since else steps would wait for each other in a circle.
     given_up: list[Wait] = field(default_factory=list)
-    #: What its tables look like now, for the run log, and as they are described, but those that are to be created.
+    #: The present shapes of its tables, for the run log, and their descriptions, without tables to be created.
     seen: list[SeenTable] = field(default_factory=list)
     tables: dict[TablePlace, TableInfo] = field(default_factory=dict)
     #: False if its connections are others' too.

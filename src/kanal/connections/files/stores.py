@@ -187,7 +187,7 @@ def by_name(found: Iterable[FoundFile]) -> list[FoundFile]:
 
 
 def everything_in(store: Store) -> list[FoundFile]:
-    """The files of a store, for people who look what it has."""
+    """All files of a store, to be listed for people."""
     return store.inside() if isinstance(store, LocalStore) else store.find("**/*")
 
 
@@ -221,7 +221,7 @@ class LocalStore:
     def inside(self) -> list[FoundFile]:
         """All files but those behind links that may not be followed."""
         names = list(self._walked(self.folder, deep=True, slashes=0, lenient=True))
-        return by_name(found for name in names if self._stays(name) and (found := self.look_up(name)) is not None)
+        return by_name(found for name in names if self._stays(name) and (found := self._found(name)) is not None)
 
     def _walked(self, start: Path, deep: bool, slashes: int, lenient: bool = False) -> Iterator[str]:
         """The names of the files below a folder; raises KanalError for a linked folder that may not be followed."""
@@ -255,6 +255,13 @@ class LocalStore:
             )
 
     def look_up(self, name: str) -> FoundFile | None:
+        found = self._found(name)
+        if found is not None:
+            self._require_inside(name)
+        return found
+
+    def _found(self, name: str) -> FoundFile | None:
+        """The file of a name, wherever it is."""
         path = self.folder / name
         try:
             stat = path.stat()
@@ -262,7 +269,6 @@ class LocalStore:
             return None
         if not path.is_file():
             return None
-        self._require_inside(name)
         modified = dt.datetime.fromtimestamp(stat.st_mtime_ns // 1000 / 1e6, dt.UTC)
         return FoundFile(name, stat.st_size, modified, self)
 

@@ -29,7 +29,7 @@ class Writer(Protocol):
 
     @classmethod
     def checked(cls, form: Format, ending: str) -> Format:
-        """The format with what the ending says; raises KanalError for what cannot be written."""
+        """The format, completed by the ending of the file; raises KanalError if such a file cannot be written."""
 
     @classmethod
     def stored(cls, rows: pa.RecordBatch, form: Format) -> tuple[pa.RecordBatch, Misfits]:

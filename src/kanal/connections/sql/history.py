@@ -223,7 +223,7 @@ class Versions:
         return self._stage.delete().where(there)
 
     def _what_is_new(self) -> Any:
-        """Put by what comes, but for a key's only change if that says what the current version says."""
+        """Set the coming rows aside, except the only change of a key if it equals the current version."""
         coming, version = self._coming, self._target.alias("kanal_version")
         number = list(coming.c)[-1]
         chosen = [] if self._part is None else [number >= self._part.start, number < self._part.stop]

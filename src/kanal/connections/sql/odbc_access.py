@@ -28,7 +28,7 @@ _PORTS = {
     "postgres": 5432, "maria": 3306, "mysql": 3306, "sql server": 1433, "freetds": 1433, "oracle": 1521, "db2": 50000,
     "firebird": 3050,
 }  # fmt: skip
-#: SQLSTATEs by which a driver says that it knows no transactions.
+#: SQLSTATEs of a driver that does not support transactions.
 _NO_TRANSACTIONS = ("HYC00", "IM001", "HY092")
 #: Bytes up to which a value is sent in one piece.
 _WHOLE = 1 << 30

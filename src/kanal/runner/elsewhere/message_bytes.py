@@ -83,6 +83,12 @@ class Sealed:
     def __reduce__(self) -> tuple[Any, ...]:
         return pickle.loads, (self.content,)
 
+    def __deepcopy__(self, _: Any) -> Sealed:
+        return self  # a copy would else be opened here
+
+    def __copy__(self) -> Sealed:
+        return self
+
 
 def encode(message: Any) -> bytes:
     """A message as bytes; raises TypeError for one that holds anything but data."""

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 from msgspec import Struct, field
 from msgspec.structs import replace
 
 from kanal.connections import ColumnInfo, TableInfo
+from kanal.connections.base import share_types
 from kanal.connections.defaults import default_value
 from kanal.connections.description import SpecialIndex
 from kanal.core.expressions import Scope, compile_expression
@@ -117,10 +117,7 @@ def _mapped(scope: PipelineScope, source: TableInfo, names: Scope) -> _Mapped:
 
 def _same_kind(scope: PipelineScope) -> bool:
     """True if source and target are databases of one kind, with the same types."""
-    places: tuple[Any, ...] = (scope.source, scope.target)
-    # By ODBC, a database of the same kind describes its types differently.
-    source, target = ((type(place), getattr(place, "sql_name", None)) for place in places)
-    return source == target and scope.target.ddl.keeps_types and scope.settings.source.query is None
+    return scope.settings.source.query is None and share_types(scope.source, scope.target)
 
 
 def _like_source(scope: PipelineScope, taken: ColumnInfo | None, name: str, in_key: bool) -> ColumnInfo | None:

@@ -12,17 +12,9 @@ def plan_key(scope: PipelineScope, target: TableInfo) -> tuple[str, ...]:
     """The columns of the key that the pipeline names."""
     settings = scope.settings
     if scope.rule.needs_key and not settings.key:
-        hint = f'add key = ["{", ".join(target.primary_key)}"]' if target.primary_key else "add key = [COLUMN, …]"
-        hint = hint.replace(", ", '", "') if target.primary_key else hint
-        scope.problem("write", "a merge needs a key that identifies the rows", hint)
-    found = []
-    for name in settings.key:
-        column = target.column(name)
-        if column is None:
-            scope.problem("key", f'there is no column "{name}" in {target.name}', did_you_mean(name, target.names))
-        else:
-            found.append(column.name)
-    return tuple(found)
+        names = ", ".join(f'"{name}"' for name in target.primary_key) or "COLUMN, …"
+        scope.problem("write", "a merge needs a key that identifies the rows", f"add key = [{names}]")
+    return scope.columns_named("key", settings.key, target, target.name)
 
 
 def key_to_replace_by(scope: PipelineScope, target: TableInfo) -> tuple[str, ...]:

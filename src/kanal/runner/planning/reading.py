@@ -11,7 +11,6 @@ from kanal.core.change_values import GROWING, change_value
 from kanal.core.errors import ExpressionError, KanalError
 from kanal.core.expressions import Expression, Scope, compile_expression
 from kanal.core.expressions.pushdown import PushedCondition
-from kanal.core.nearest import did_you_mean
 from kanal.core.transformation import ColumnPlan
 from kanal.core.types import Family
 from kanal.runner.job_plan import SincePlan
@@ -131,14 +130,7 @@ def plan_conditions(scope: PipelineScope, source: TableInfo) -> tuple[PushedCond
 
 def plan_order(scope: PipelineScope, source: TableInfo) -> tuple[str, ...]:
     """The columns that the pipeline wants the source to be ordered by."""
-    found = []
-    for name in scope.settings.order_by:
-        column = source.column(name)
-        if column is None:
-            scope.problem("order_by", f'there is no column "{name}" in the source', did_you_mean(name, source.names))
-        else:
-            found.append(column.name)
-    return tuple(found)
+    return scope.columns_named("order_by", scope.settings.order_by, source, "the source")
 
 
 def columns_used(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from contextlib import AbstractContextManager
 from typing import Protocol
 
@@ -12,6 +12,7 @@ from kanal.connections import TableInfo
 from kanal.connections.base import Connection, Source, Target, as_source, as_target
 from kanal.core.errors import KanalError
 from kanal.core.expressions.registry import Function
+from kanal.core.nearest import did_you_mean
 from kanal.core.types import Family
 from kanal.definition import Format, JobDefinition, Pipeline, Table
 from kanal.definition import Source as SourcePlace
@@ -88,6 +89,17 @@ class PipelineScope(Struct, frozen=True):
     def problem_at(self, path: KeyPath, what: str, remedy: str = "") -> None:
         """Report a problem of any key of the job."""
         self.planner.problems.add(path, what, remedy)
+
+    def columns_named(self, key: str, names: Sequence[str], table: TableInfo, place: str) -> tuple[str, ...]:
+        """The columns of a table that a key names, as the table spells them; reports names that `place` lacks."""
+        found = []
+        for name in names:
+            column = table.column(name)
+            if column is None:
+                self.problem(key, f'there is no column "{name}" in {place}', did_you_mean(name, table.names))
+            else:
+                found.append(column.name)
+        return tuple(found)
 
     @property
     def problem_count(self) -> int:
