@@ -14,6 +14,7 @@ from kanal.cli.output import console, escape, example, indented, print_hints, pr
 from kanal.core.errors import KanalError, counted
 from kanal.core.nearest import did_you_mean
 from kanal.core.reasons import NOT_REPLAYED, Reason
+from kanal.core.rejects import row_from_json
 from kanal.explore.reject_files import reject_documents, write_csv
 
 
@@ -119,7 +120,7 @@ def _print_group(screen: Console, group: dict[str, Any], found: list[dict[str, A
         if reject["message"] != said:
             said = reject["message"]
             screen.print(indented(escape(said)))
-        row = json_module.loads(reject["row"]).items()
+        row = row_from_json(reject["row"]).items()
         for line in _lines([(name, example(value, 30)) for name, value in row], screen.width - 6):
             screen.print(indented("  ".join(f"[dim]{escape(name)}[/] {escape(value)}" for name, value in line), 6))
     return len(found)

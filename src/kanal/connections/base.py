@@ -15,6 +15,7 @@ from kanal.connections.loading import Load
 from kanal.connections.roles import Reads, Writes, lacks
 from kanal.core.faults import Fault
 from kanal.core.frame import SourceBatch
+from kanal.core.native import OwnForm
 
 if TYPE_CHECKING:
     from kanal.connections.files.stores import FoundFile
@@ -141,6 +142,11 @@ class OrdinarySource:
         del column, target, there
         return False
 
+    def own_form(self, column: ColumnInfo, target: Connection, there: ColumnInfo) -> OwnForm | None:
+        """How every value of a column reaches a column of the same type as it is; None if Kanal's types do."""
+        del column, target, there
+        return None
+
     def moves_to(self, target: Connection) -> bool:
         """True if the engine of a target can itself take rows from here."""
         del target
@@ -190,6 +196,10 @@ class Source(Connection, Compared, Protocol):
 
     def carries(self, column: ColumnInfo, target: Target, there: ColumnInfo) -> bool:
         """True if a target takes the values of a column in the form in which this source sends them."""
+
+    def own_form(self, column: ColumnInfo, target: Target, there: ColumnInfo) -> OwnForm | None:
+        """How every value of a column reaches a column of the same type, in a database of the same kind, as it is;
+        None if these are different types, or if Kanal's types hold every value."""
 
     def moves_to(self, target: Target) -> bool:
         """True if the engine of a target can itself take rows from here, by `MovingLoad.move`."""

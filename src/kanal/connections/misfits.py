@@ -41,9 +41,28 @@ def bounds_of_years(day: int, epoch: int = 0) -> tuple[int, int]:
     return FIRST_DAY * day - epoch, (LAST_DAY + 1) * day - epoch
 
 
-def beyond_years(number: int, low: int) -> str:
-    """What is said of a moment that is not in the years 1 to 9999, of which `low` is the first one."""
-    return "before the year 1" if number < low else "after the year 9999"
+def moment_texts(number: int, day: int, epoch: int = 0) -> tuple[str, str, bool]:
+    """A date or moment of any year, by its number as `bounds_of_years` counts: the text of its date, that of its time,
+    empty for a date, and whether it is before the year 1."""
+    days, rest = divmod(number + epoch, day)
+    year, month, date = _civil(days)
+    clock = ""
+    if day > 1:
+        seconds, fraction = divmod(rest * (DAY // day), 1_000_000)
+        clock = f"{seconds // 3600:02d}:{seconds // 60 % 60:02d}:{seconds % 60:02d}"
+        clock += f".{fraction:06d}".rstrip("0") if fraction else ""
+    return f"{year if year > 0 else 1 - year:04d}-{month:02d}-{date:02d}", clock, year < 1
+
+
+def _civil(days: int) -> tuple[int, int, int]:
+    """The year, month and day of a day counted from 1970, by the Gregorian calendar in all years."""
+    era, of_era = divmod(days + 719_468, 146_097)  # of 400 years from the first of March of year 0
+    year = (of_era - of_era // 1_460 + of_era // 36_524 - of_era // 146_096) // 365
+    of_year = of_era - (365 * year + year // 4 - year // 100)
+    month = (5 * of_year + 2) // 153
+    date = of_year - (153 * month + 2) // 5 + 1
+    month = month + 3 if month < 10 else month - 9
+    return era * 400 + year + (month <= 2), month, date
 
 
 def too_fine(values: pa.Array, digits: int, remedy: str) -> list[Fault]:

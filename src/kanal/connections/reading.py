@@ -46,7 +46,7 @@ class Reading(Struct, frozen=True):
 
     `conditions` are comparisons that the source's rows must meet, all of them. With `seeks`, each batch comes with the
     position of its end, which only the source understands; rows behind the position `after` are read, or with `up_to`
-    only the others.
+    only the others. Of the columns in `exact`, each value is wanted as its database holds it.
     """
 
     table: TableInfo
@@ -61,6 +61,7 @@ class Reading(Struct, frozen=True):
     after: Position = ()
     up_to: bool = False
     batch_bytes: int = BATCH_BYTES
+    exact: frozenset[str] = frozenset()
 
 
 class Breaker:

@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 
 from kanal.core.frame import SourceBatch
+from kanal.core.native import OwnForm
 
 
 def as_batch(rows: Any) -> pa.RecordBatch:
@@ -23,14 +24,20 @@ class CarriedRows:
     """
 
     def __init__(
-        self, batch: SourceBatch, schema: pa.Schema, computed: Mapping[str, pa.Array], carried: Mapping[str, str]
+        self,
+        batch: SourceBatch,
+        schema: pa.Schema,
+        computed: Mapping[str, pa.Array],
+        carried: Mapping[str, str],
+        own_forms: Mapping[str, OwnForm],
     ) -> None:
         """`computed` and `carried` have together the columns of the schema; `carried` says of which of the batch each
-        is."""
+        is, and `own_forms` how those of them are written that may have values which their type cannot hold."""
         self.batch = batch
         self.schema = schema
         self.computed = dict(computed)
         self.carried = dict(carried)
+        self._own_forms = dict(own_forms)
 
     @property
     def num_rows(self) -> int:
@@ -48,21 +55,24 @@ class CarriedRows:
     def column(self, name: str | int) -> pa.Array:
         """A column, by its name or its place."""
         name = self.schema.names[name] if isinstance(name, int) else name
-        return self.computed[name] if name in self.computed else self.batch.columns[self.carried[name]]
+        if name in self.computed:
+            return self.computed[name]
+        values, strays = self.batch.columns[self.carried[name]], self.batch.strays.get(self.carried[name], {})
+        return self._own_forms[name](values, strays) if strays else values
 
     def whole(self) -> pa.RecordBatch:
         """The same as a RecordBatch."""
-        return pa.RecordBatch.from_arrays(self.columns, schema=self.schema)
+        return pa.RecordBatch.from_arrays(self.columns, names=self.schema.names)
 
     def append_column(self, name: str, values: pa.Array) -> CarriedRows:
         """The same with one more column."""
         schema = self.schema.append(pa.field(name, values.type))
-        return CarriedRows(self.batch, schema, {**self.computed, name: values}, self.carried)
+        return CarriedRows(self.batch, schema, {**self.computed, name: values}, self.carried, self._own_forms)
 
     def take(self, places: pa.Array) -> CarriedRows:
         """The rows in these places."""
         computed = {name: values.take(places) for name, values in self.computed.items()}
-        return CarriedRows(self.batch.take(places.to_numpy()), self.schema, computed, self.carried)
+        return CarriedRows(self.batch.take(places.to_numpy()), self.schema, computed, self.carried, self._own_forms)
 
     def slice(self, start: int, length: int | None = None) -> CarriedRows:
         """So many rows from one on, or all from there on."""

@@ -42,8 +42,8 @@ def value_text(value: Any, arrow: pa.DataType | None = None) -> str | None:
 
     Of a real, which Arrow gives as a Python float, its own digits are shown where its type is given.
     """
-    if value is None:
-        return None
+    if value is None or isinstance(value, str):
+        return value
     if arrow is not None and arrow == _REAL:
         return str(np.float32(value))
     if isinstance(value, bytes):

@@ -76,9 +76,12 @@ class SourceBatch:
         }
         return SourceBatch(len(rows), {name: values.filter(keep) for name, values in self.columns.items()}, strays)
 
-    def goes_on(self, name: str, nullable: bool) -> bool:
-        """True if a column is still as its source sent it, each value one of its type, or NULL if it may be."""
-        del name, nullable
+    def goes_on(self, name: str, nullable: bool, any_value: bool = False) -> bool:
+        """True if a column is still as its source sent it, each value one of its type, or NULL if it may be.
+
+        With `any_value`, the values need not be of Kanal's type.
+        """
+        del name, nullable, any_value
         return False
 
     def forget(self) -> None:

@@ -9,6 +9,7 @@ import pyarrow as pa
 from numpy.typing import NDArray
 
 from kanal.core.arrays import Mask, text_bytes, to_unscaled, valid_mask
+from kanal.core.native import taken_as
 
 Hashes = NDArray[np.uint64]
 
@@ -54,7 +55,11 @@ class RowHash:
         return total
 
     def _column(self, values: pa.Array, exactly: bool = False) -> Hashes:
+        values = taken_as(values)
         arrow = values.type
+        if pa.types.is_struct(arrow):
+            value, stray = values.flatten()
+            return np.where(valid_mask(stray), self._text(stray), self._column(value, exactly))
         if pa.types.is_string(arrow) or pa.types.is_binary(arrow) or pa.types.is_large_string(arrow):
             return self._text(values)
         if pa.types.is_boolean(arrow):

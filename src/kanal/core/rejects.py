@@ -9,6 +9,7 @@ from msgspec import Struct
 from msgspec.structs import force_setattr
 
 from kanal.core.hidden import without_hidden
+from kanal.core.native import ExactText
 from kanal.core.reasons import Reason
 
 
@@ -33,6 +34,18 @@ class Reject(Struct, frozen=True):
         force_setattr(self, "message", without_hidden(self.message))
         if self.value is not None:
             force_setattr(self, "value", without_hidden(self.value))
+
+
+def row_as_json(row: Mapping[str, str | None]) -> str:
+    """A source row as the run log keeps it: texts, and of values of other storage classes also the values."""
+    return json.dumps({name: text.as_object if isinstance(text, ExactText) else text for name, text in row.items()},
+                      ensure_ascii=False)  # fmt: skip
+
+
+def row_from_json(text: str) -> dict[str, str | None]:
+    """A source row that the run log has kept."""
+    row = json.loads(text)
+    return {name: ExactText.of_object(value) if isinstance(value, dict) else value for name, value in row.items()}
 
 
 def target_row(table: str, key: Mapping[str, str | None]) -> str | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable, Mapping, Sequence
+from decimal import Decimal
 from typing import Any, Literal, Protocol
 
 import numpy as np
@@ -24,6 +25,7 @@ from kanal.core.expressions.scope import parameter_constant
 from kanal.core.faults import Fault, value_text
 from kanal.core.frame import Frame, SourceBatch, with_strays
 from kanal.core.lookups import KeyForm, LookupTable
+from kanal.core.native import OwnForm
 from kanal.core.reasons import Reason
 from kanal.core.rejects import Reject, target_row
 from kanal.core.types import TEXT, Family, SqlType
@@ -234,6 +236,10 @@ class ColumnPlan:
             self.unchanged = None if rule.options.given() or rule.default is not None else self._delivered
         #: True if it goes on as the source sent it, so that its values are not looked at unless they have to be.
         self.carried = False
+        #: The source's column that is mapped to this one without any options; `own_form` is set if the columns have
+        #: the same type in databases of the same kind. Then every value is loaded as it is.
+        self.bare = self._delivered if rule.type is None and not rule.options.given() else None
+        self.own_form: OwnForm | None = None
         self._default = self._value(rule.default) if rule.default is not None else None
         self._bad_value = self._value(rule.bad_value) if rule.bad_value is not None else None
         if node.constant:
@@ -249,8 +255,14 @@ class ColumnPlan:
         if faults:
             raise ExpressionError(faults[0].message, "", self.rule.expression)
 
-    def __call__(self, frame: Frame) -> tuple[pa.Array, list[Fault]]:
-        """The column's values in the target's type, and the faults of rows that cannot have one."""
+    def __call__(self, frame: Frame, whole: bool = False) -> tuple[pa.Array, list[Fault]]:
+        """The column's values in the target's type, and the faults of rows that cannot have one.
+
+        With `whole`, a column that has an own form is given in it, whether or not a value needs it.
+        """
+        values = self._in_own_form(frame, whole)
+        if values is not None:
+            return values, self._nulls(values, []) if not self.target.nullable and values.null_count else []
         values = self._converted(frame)
         if self._fit is not None:
             values, misfits = self._fit(values)
@@ -280,6 +292,18 @@ class ColumnPlan:
             frame.report(misfits)
         return values
 
+    def _in_own_form(self, frame: Frame, whole: bool) -> pa.Array | None:
+        """The values in the form of the databases; None if the typed values are all that there is."""
+        if self.own_form is None or self.bare is None:
+            return None
+        given, strays = frame.batch.columns[self.bare], frame.batch.strays.get(self.bare, {})
+        if not whole and not strays and given.type == self.type.arrow and given.type != TEXT.arrow:
+            return None
+        if self._default is not None and given.null_count:
+            as_text = given.type != self.type.arrow
+            given = pc.fill_null(given, pa.scalar(_text_of(self._default) if as_text else self._default, given.type))
+        return self.own_form(given, strays)
+
     def _if_bad_applied(self, values: pa.Array, faults: list[Fault]) -> tuple[pa.Array, list[Fault]]:
         if self.rule.if_bad == "fail":
             worst = faults[0]
@@ -297,23 +321,37 @@ class ColumnPlan:
         return [Fault(row, Reason.NULL_NOT_ALLOWED, None, message) for row in rows if row not in known]
 
 
-def convert_columns(frame: Frame, plans: Sequence[ColumnPlan]) -> tuple[pa.RecordBatch, list[tuple[str | None, Fault]]]:
+def _text_of(value: Any) -> str | None:
+    """A value as databases read it from a text, a number without zeros at its end."""
+    text = value_text(value)
+    return text.rstrip("0").rstrip(".") if isinstance(value, Decimal) and text and "." in text else text
+
+
+def convert_columns(
+    frame: Frame, plans: Sequence[ColumnPlan], whole: bool = False
+) -> tuple[pa.RecordBatch, list[tuple[str | None, Fault]]]:
     """The target rows, and the faults, each with its column, in the order of the mapping; CarriedRows where columns go
-    on as the source sent them."""
+    on as the source sent them.
+
+    With `whole`, equal values have the same form in all batches.
+    """
     arrays: dict[str, pa.Array] = {}
     carried: dict[str, str] = {}
     faults: list[tuple[str | None, Fault]] = []
     for plan in plans:
-        if plan.carried and plan.unchanged and frame.batch.goes_on(plan.unchanged, plan.target.nullable):
-            carried[plan.name] = plan.unchanged
-            continue
-        values, found = plan(frame)
+        if plan.carried and plan.unchanged and not whole:
+            nullable, any_value = plan.target.nullable, plan.own_form is not None
+            if frame.batch.goes_on(plan.unchanged, nullable, any_value):
+                carried[plan.name] = plan.unchanged
+                continue
+        values, found = plan(frame, whole)
         arrays[plan.name] = values
         faults.extend((plan.name, fault) for fault in found)
     if not carried:
         return pa.RecordBatch.from_arrays(list(arrays.values()), names=list(arrays)), faults
     types = ((plan.name, plan.type.arrow if plan.name in carried else arrays[plan.name].type) for plan in plans)
-    return CarriedRows(frame.batch, pa.schema(types), arrays, carried), faults
+    own_forms = {plan.name: plan.own_form for plan in plans if plan.own_form is not None}
+    return CarriedRows(frame.batch, pa.schema(types), arrays, carried, own_forms), faults
 
 
 # --- check -------------------------------------------------------------------------------------------------------

@@ -21,14 +21,21 @@ from msgspec.structs import replace
 from kanal.connections.base import Digest, as_source
 from kanal.connections.reading import Reading
 from kanal.core.arrays import Mask, mask_of
-from kanal.core.carried_rows import as_batch
 from kanal.core.comparison import WITHDRAWN, Compared, compare_hashes, last_of_key, not_withdrawn
 from kanal.core.errors import KanalError
-from kanal.core.faults import value_text
 from kanal.core.frame import Frame
 from kanal.core.hashing import Hashes, RowHash
 from kanal.core.tally import Tally
-from kanal.explore.compare_values import _before_first, _last_of_each, _whole, comparable, given_back
+from kanal.explore.compare_values import (
+    MadeRows,
+    _before_first,
+    _last_of_each,
+    _whole,
+    comparable,
+    native_columns,
+    shown_value,
+    with_strays_kept,
+)
 from kanal.runlog import RunLogStore
 from kanal.runner.html import html_table
 from kanal.runner.job_plan import JobPlan, PipelinePlan
@@ -168,15 +175,15 @@ class _Table:
 
     def source_rows(self, counted: bool = False) -> Iterator[list[pa.Array]]:
         """The columns of what the pipelines would load, batch by batch."""
-        for step, rows, _, gone in self._made(counted):
-            yield self._mapped(step, rows.filter(pa.array(~gone)) if gone.any() else rows)
+        for made, _, gone in self._made(counted):
+            yield self._mapped(made.take(np.flatnonzero(~gone)) if gone.any() else made)
 
     def _every_row(self) -> Iterator[list[pa.Array]]:
         """The same, with the rows that say that the target's row of their key is to go."""
-        for step, rows, _, _ in self._made():
-            yield self._mapped(step, rows)
+        for made, _, _ in self._made():
+            yield self._mapped(made)
 
-    def _made(self, counted: bool = False) -> Iterator[tuple[PipelinePlan, pa.RecordBatch, Mask, Mask]]:
+    def _made(self, counted: bool = False) -> Iterator[tuple[MadeRows, Mask, Mask]]:
         """What the pipelines would load; which rows of it were never asked for, since their change value lies before
         the first that is wanted; and which say that the target's row of their key is to go."""
         for step in self.steps:
@@ -186,13 +193,14 @@ class _Table:
                 chosen = np.sort(np.concatenate([batch.good, batch.replacing]))
                 early = _before_first(step, batch.source, self.moment)[chosen]
                 gone = np.zeros(len(chosen), dtype=np.bool_) if batch.gone is None else batch.gone[chosen]
+                made = MadeRows(step, batch.made, batch.source).take(chosen)
                 if step.history is not None:
-                    changes.append(as_batch(batch.made.take(pa.array(chosen))))
+                    changes.append(made.typed())
                     continue
-                yield step, batch.made.take(pa.array(chosen)), early, gone
+                yield made, early, gone
             for rows in _last_of_each(changes, step):
                 none = np.zeros(rows.num_rows, dtype=np.bool_)
-                yield step, rows, none, none
+                yield MadeRows(step, rows), none, none
             if counted:
                 self.found.tally.add(trial.books.tally)
 
@@ -200,18 +208,27 @@ class _Table:
         """The columns of what is in the target, batch by batch."""
         ends = [self.history.until] if self.history is not None else []
         names = tuple(dict.fromkeys([*self.columns, *ends]))
-        with as_source(self.target).read(Reading(self.info, None, names, 50_000)) as batches:
+        exact = frozenset(name for name in names if self._is_native(name))
+        with as_source(self.target).read(Reading(self.info, None, names, 50_000, exact=exact)) as batches:
             for batch in batches:
                 current = [np.flatnonzero(mask_of(batch.columns[name].is_null())) for name in ends]
                 frame = Frame(batch.take(current[0]) if current else batch, self.types)
-                yield [
-                    comparable(self.info, self.types[name], name, frame.column((None, name))) for name in self.columns
-                ]
+                yield [self._given(frame, name) for name in self.columns]
 
-    def _mapped(self, step: PipelinePlan, rows: pa.RecordBatch) -> list[pa.Array]:
+    def _given(self, frame: Frame, name: str) -> pa.Array:
+        """A column of the target's rows in a form in which equal values are the same."""
+        if not self._is_native(name):
+            return comparable(self.info, self.types[name], name, frame.column((None, name)))
+        values, strays = frame.delivered(name)
+        return with_strays_kept(comparable(self.info, self.types[name], name, values), strays)
+
+    def _is_native(self, name: str) -> bool:
+        """True if every value of a column is as it is in the source."""
+        return all(name in native_columns(step) for step in self.steps)
+
+    def _mapped(self, made: MadeRows) -> list[pa.Array]:
         """The columns of rows that a pipeline has made, as the target gives them back."""
-        types = {column.name: column.type for column in step.columns}
-        return [given_back(self.info, self.types[name], name, rows.column(name), types[name]) for name in self.columns]
+        return [made.given_back(self.info, self.types[name], name) for name in self.columns]
 
     def _hashes(self, columns: list[pa.Array], hash_rows: RowHash) -> tuple[Hashes, Hashes]:
         rows = hash_rows.rows(columns)
@@ -276,8 +293,8 @@ class _Table:
 
         def gather_source() -> None:
             hash_rows = RowHash(_SEED)  # one for each thread; all of a seed are the same
-            for step, rows, early, gone in read._made(counted=True):
-                keys, hashes = read._hashes(read._mapped(step, rows), hash_rows)
+            for made, early, gone in read._made(counted=True):
+                keys, hashes = read._hashes(read._mapped(made), hash_rows)
                 sides[0].add(keys, np.where(gone, WITHDRAWN, hashes))
                 if gone.any():
                     withdrawn.append(keys[gone])
@@ -365,7 +382,7 @@ class _Table:
                 trial = Trial(StepContext(plan_of_replay(step), self.moment, self.job, replayed=rows))
                 for batch in trial.batches():
                     good = batch.good if batch.gone is None else batch.good[~batch.gone[batch.good]]
-                    yield self._mapped(step, batch.made.take(pa.array(good)))
+                    yield self._mapped(MadeRows(step, batch.made, batch.source).take(good))
 
     def _refused(self) -> Hashes:
         """The hashed keys of such rows."""
@@ -398,7 +415,7 @@ class _Table:
         for columns in read():
             hashes, _ = self._hashes(columns, self.hash)
             for row in np.flatnonzero(np.isin(hashes, np.array(sorted(left), np.uint64))).tolist():
-                values = (value_text(column[row].as_py(), column.type) for column in columns)
+                values = (shown_value(column, row) for column in columns)
                 found[int(hashes[row])] = dict(zip(self.columns, values, strict=True))
             if left <= set(found):
                 break

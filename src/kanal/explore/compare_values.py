@@ -10,13 +10,17 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+from msgspec import Struct
 from msgspec.structs import replace
 
 from kanal.connections.description import TableInfo
 from kanal.core.arrays import Mask
+from kanal.core.carried_rows import as_batch
 from kanal.core.change_values import rows_between
 from kanal.core.conversions import converter
-from kanal.core.frame import Frame, SourceBatch
+from kanal.core.faults import value_text
+from kanal.core.frame import Frame, SourceBatch, Strays
+from kanal.core.native import ExactText, is_native, native
 from kanal.core.types import Family, SqlType
 from kanal.runner.job_plan import PipelinePlan
 
@@ -64,6 +68,64 @@ def _number(text: str) -> list[str]:
 
 def _members(pairs: list[tuple[str, Any]]) -> list[Any]:
     return ["members", sorted(([name, value] for name, value in pairs), key=json.dumps)]
+
+
+class MadeRows(Struct):
+    """Rows that a pipeline has made, and those of the source, if each is made of one and they are needed."""
+
+    step: PipelinePlan
+    rows: Any
+    source: SourceBatch | None = None
+
+    def take(self, places: Any) -> MadeRows:
+        """The rows in these places, in ascending order."""
+        source = self.source.take(places) if self.source is not None and native_columns(self.step) else None
+        return MadeRows(self.step, self.rows.take(pa.array(places)), source)
+
+    def _delivered(self, name: str) -> tuple[pa.Array, Strays] | None:
+        """The source's values of a column that is loaded as it is, and those that Kanal's type cannot hold."""
+        taken = native_columns(self.step).get(name)
+        if self.source is None or taken is None:
+            return None
+        return Frame(self.source, self.step.source_types).delivered(taken)
+
+    def typed(self) -> pa.RecordBatch:
+        """The rows, with NULL for each value that Kanal's type cannot hold."""
+        names, whole = self.rows.schema.names, as_batch(self.rows)
+        columns = [(found[0] if (found := self._delivered(name)) else whole.column(name)) for name in names]
+        return pa.RecordBatch.from_arrays(columns, names=names)
+
+    def given_back(self, info: TableInfo, stored: SqlType, name: str) -> pa.Array:
+        """A column in the form in which the target gives it back."""
+        (made,) = (column.type for column in self.step.columns if column.name == name)
+        found = self._delivered(name)
+        values, strays = found or (self.rows.column(name), {})
+        return with_strays_kept(given_back(info, stored, name, values, made), strays)
+
+
+def native_columns(step: PipelinePlan) -> dict[str, str]:
+    """The columns of which the target takes every value, with those of the source."""
+    return {one.name: one.bare for one in step.columns if one.own_form is not None and one.bare is not None}
+
+
+def with_strays_kept(values: pa.Array, strays: Strays) -> pa.Array:
+    """Values, and the texts of those that their type cannot hold."""
+    if not strays:
+        return values
+    texts: list[str | None] = [None] * len(values)
+    for row, stray in strays.items():
+        texts[row] = stray.described if isinstance(stray, ExactText) else value_text(stray)
+    kept = pa.array(texts, pa.string())
+    missing = pc.and_(values.is_null(), kept.is_null())
+    return native(pa.StructArray.from_arrays([values, kept], ["value", "stray"], mask=missing))
+
+
+def shown_value(values: pa.Array, row: int) -> str | None:
+    """A value as an example shows it."""
+    found = values[row].as_py()
+    if not is_native(values):
+        return value_text(found, values.type)
+    return found["stray"] or value_text(found["value"], values.type.storage_type[0].type)
 
 
 def given_back(info: TableInfo, stored: SqlType, name: str, values: pa.Array, made: SqlType) -> pa.Array:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import csv
-import json
 from collections.abc import Sequence
 from typing import IO, Any
+
+from kanal.core.rejects import row_from_json
 
 _HEADS = ("step", "column", "reason", "value", "message", "constraint")
 
@@ -14,7 +15,7 @@ def reject_documents(log: Any, run: int, step: str | None, **where: str | None) 
     """The rejects of a run that are not resolved, each with its row by column."""
     found: list[dict[str, Any]] = log.rejects.table(run, step, **where).to_pylist()
     for reject in found:
-        reject["row"] = json.loads(reject["row"])
+        reject["row"] = row_from_json(reject["row"])
     return found
 
 

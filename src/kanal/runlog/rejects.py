@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Collection, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 import sqlalchemy as sa
 
 from kanal.core.reasons import NOT_REPLAYED
+from kanal.core.rejects import row_from_json
 from kanal.runlog.database import RunLogDatabase, lasting
 from kanal.runlog.tables import REJECT, RUN, STEP
 
@@ -53,13 +53,13 @@ class RejectEntries:
         statement = sa.select(REJECT.c.reject, REJECT.c.row).where(_open(run), REJECT.c.step == step, _REPLAYED)
         with self._database.begin() as connection:
             rows = connection.execute(statement.order_by(REJECT.c.reject)).all()
-        return [(row.reject, json.loads(row.row)) for row in rows]
+        return [(row.reject, row_from_json(row.row)) for row in rows]
 
     def refused_in(self, run: int, step: str) -> list[dict[str, str | None]]:
         """The source rows that the target refused in a step of a run."""
         chosen = sa.and_(REJECT.c.run == run, REJECT.c.step == step, REJECT.c.reason == "refused_by_target")
         with self._database.begin() as connection:
-            return [json.loads(row[0]) for row in connection.execute(sa.select(REJECT.c.row).where(chosen))]
+            return [row_from_json(row[0]) for row in connection.execute(sa.select(REJECT.c.row).where(chosen))]
 
     def refused_rows(self, job: str, step: str) -> list[tuple[int, dict[str, str | None]]]:
         """The source rows that the target refused when a step last ran, and that are not resolved."""
@@ -71,7 +71,7 @@ class RejectEntries:
             run = connection.execute(last).scalar()
             chosen = sa.and_(_open(run, step=step, reason="refused_by_target")) if run is not None else sa.false()
             rows = connection.execute(sa.select(REJECT.c.reject, REJECT.c.row).where(chosen)).all()
-        return [(row.reject, json.loads(row.row)) for row in rows]
+        return [(row.reject, row_from_json(row.row)) for row in rows]
 
     def open_rejects(self, job: str, step: str, before: int) -> dict[str, list[int]]:
         """The rejects of a step in a job's runs before one, that are not resolved, by the keys of their source rows."""

@@ -9,7 +9,7 @@ from typing import Any
 
 import sqlalchemy as sa
 
-from kanal.core.rejects import Reject, row_key
+from kanal.core.rejects import Reject, row_as_json, row_key
 from kanal.core.tally import COUNTS, Tally
 from kanal.runlog import clock
 from kanal.runlog.database import SOON, RunLogDatabase, add_batch_entry, lasting, values_of
@@ -202,7 +202,7 @@ def _reject_row(run: int, step: str, reject: Reject, key: Sequence[str]) -> dict
         "reason": str(reject.reason),
         "value": reject.value,
         "message": reject.message,
-        "row": json.dumps(reject.row, ensure_ascii=False),
+        "row": row_as_json(reject.row),
         "row_key": row_key(reject.row, key) if key else None,
         "constraint": reject.constraint,
         "would_be": reject.would_be,

@@ -13,6 +13,7 @@ from kanal.connections.roles import Reads
 from kanal.core.conversions import converter
 from kanal.core.errors import KanalError, counted
 from kanal.core.frame import SourceBatch, Strays
+from kanal.core.native import ExactText
 from kanal.core.rejects import row_key
 from kanal.core.types import TEXT, Family
 from kanal.runner.job_plan import PipelinePlan
@@ -109,8 +110,12 @@ def batches_of(plan: PipelinePlan, rejected: Rejected) -> Iterator[SourceBatch]:
 
 def _stored(column: ColumnInfo, texts: list[str | None], strays: dict[str, Strays]) -> pa.Array:
     """Texts as the type in which the reader delivers the column; those that are none become strays again."""
+    exact: Strays = {row: text for row, text in enumerate(texts) if isinstance(text, ExactText)}
+    if exact:
+        strays[column.name] = exact
     if column.stored.family is Family.BINARY:
-        return pa.array([None if text is None else _bytes(text) for text in texts], pa.binary())
+        given = (None if text is None or row in exact else _bytes(text) for row, text in enumerate(texts))
+        return pa.array(list(given), pa.binary())
     values = pa.array(texts, pa.string())
     if column.stored == TEXT or pa.types.is_string(column.stored.arrow):
         return values
@@ -121,7 +126,7 @@ def _stored(column: ColumnInfo, texts: list[str | None], strays: dict[str, Stray
             "run the job again instead",
         )
     if misfits:
-        strays[column.name] = {fault.row: texts[fault.row] or "" for fault in misfits}
+        strays[column.name] = {**{fault.row: texts[fault.row] or "" for fault in misfits}, **exact}
     return stored
 
 

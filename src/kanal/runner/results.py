@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-import json
 from collections.abc import Iterator
 from enum import StrEnum
 from typing import ClassVar
@@ -14,6 +13,7 @@ from msgspec import Struct, field
 from kanal.connections.arrow import Memory
 from kanal.core.errors import KanalError
 from kanal.core.records import PartlyCompared
+from kanal.core.rejects import row_from_json
 from kanal.core.tally import COUNTS, Tally
 from kanal.runlog import RunLogStore
 from kanal.runner.html import html_table
@@ -65,7 +65,7 @@ class StepResult(PartlyCompared, Struct, frozen=True, eq=False):
         if self._log is None:
             raise KanalError(f"The rows that {self.step} would reject were not kept", "run it, or see Job.check")
         found = self._log.rejects.table(self._run, self.step, reason=reason, column=column)
-        rows = [json.loads(row) for row in found["row"].to_pylist()]
+        rows = [row_from_json(row) for row in found["row"].to_pylist()]
         names = list(dict.fromkeys(name for row in rows for name in row))
         struct = pa.array(rows, pa.struct([pa.field(name, pa.string()) for name in names]))
         return found.set_column(found.schema.get_field_index("row"), "row", struct)

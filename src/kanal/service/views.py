@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-import json
 import statistics
 from collections.abc import Mapping, Sequence
 from typing import Any
@@ -12,6 +11,7 @@ from msgspec import Struct
 
 from kanal.core.errors import rough_duration
 from kanal.core.reasons import NOT_REPLAYED, Reason
+from kanal.core.rejects import row_from_json
 from kanal.core.tally import COUNTS, Tally
 from kanal.runlog import RunGlance, RunLogStore, RunRecord, StepRecord, Usual, WorkerShare, by_worker, clock
 from kanal.runlog.records import mark_of
@@ -173,7 +173,7 @@ def rejects_view(
     page = min(max(1, page), pages)
     rows = log.rejects.page(run, REJECTS, (page - 1) * REJECTS, step=step, reason=reason, column=column)
     for row in rows:
-        row["row"] = json.loads(row["row"])
+        row["row"] = row_from_json(row["row"])
     return RejectsView(groups, rows, total, page, pages)
 
 

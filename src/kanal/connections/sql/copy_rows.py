@@ -15,7 +15,7 @@ import numpy as np
 import pyarrow as pa
 from numpy.typing import NDArray
 
-from kanal.connections.misfits import DAY, beyond_years, bounds_of_years
+from kanal.connections.misfits import DAY, bounds_of_years, moment_texts
 from kanal.connections.pieces import Bytes, Places, array_of_pieces, every_place
 from kanal.core.arrays import Mask, from_unscaled
 from kanal.core.errors import KanalError
@@ -239,15 +239,23 @@ def _temporal(numbers: NDArray[Any], valid: Mask, sql_type: SqlType) -> tuple[pa
     low, high = _bounds(family)
     beyond = valid & ((numbers < low) | (numbers >= high))
     if beyond.any():
-        bits = 31 if family is Family.DATE else 63
-        endless = {} if family is Family.TIME else {2**bits - 1: "infinity", -(2**bits): "-infinity"}
-        for row in np.flatnonzero(beyond).tolist():
-            number = int(numbers[row])
-            said = "24:00:00" if family is Family.TIME else beyond_years(number, low)
-            strays[row] = endless.get(number, said)
+        strays = {row: _stray(int(numbers[row]), family) for row in np.flatnonzero(beyond).tolist()}
         valid = valid & ~beyond
         numbers = np.where(beyond, 0, numbers)
     if family is not Family.TIME:
         numbers = numbers + (DAYS_TO_2000 if family is Family.DATE else MICROSECONDS_TO_2000)
     whole = pa.array(numbers, mask=None if valid.all() else ~valid)
     return (whole.cast(pa.int32()) if family is Family.DATE else whole).cast(sql_type.arrow), strays
+
+
+def _stray(number: int, family: Family) -> str:
+    """The text of a date, time or moment that Kanal's type cannot hold, as the server reads it."""
+    if family is Family.TIME:
+        return "24:00:00"
+    bits = 31 if family is Family.DATE else 63
+    if number in (2**bits - 1, -(2**bits)):
+        return "infinity" if number > 0 else "-infinity"
+    day, epoch = (1, DAYS_TO_2000) if family is Family.DATE else (DAY, MICROSECONDS_TO_2000)
+    date, clock, before = moment_texts(number, day, epoch)
+    zone = "+00" if family is Family.TIMESTAMPTZ else ""
+    return f"{date} {clock}".rstrip() + zone + (" BC" if before else "")

@@ -12,11 +12,12 @@ import pyarrow as pa
 import sqlalchemy as sa
 from msgspec.structs import replace
 
+from kanal.connections.base import Connection
 from kanal.connections.batches import rebatched
 from kanal.connections.description import ColumnInfo, Constraint, TableInfo
 from kanal.connections.errors import RowsRefused
 from kanal.connections.loading import Load, RefusedRow
-from kanal.connections.misfits import DAY, beyond_years, bounds_of_years
+from kanal.connections.misfits import DAY, bounds_of_years, moment_texts
 from kanal.connections.reading import Breaker, Reading
 from kanal.connections.roles import Writes
 from kanal.connections.sql.ddl import TableDefinitions
@@ -26,9 +27,11 @@ from kanal.connections.sql.file_database import FileDatabase
 from kanal.connections.sql.load import SqlLoad, sql_load
 from kanal.connections.sql.named_type import NamedType
 from kanal.connections.sql.selects import Selects
+from kanal.connections.sql.text_rows import cast_to_text
 from kanal.connections.sql.writer import TableWriter
 from kanal.core.arrays import valid_mask
 from kanal.core.frame import SourceBatch, Strays
+from kanal.core.native import OwnForm, native_texts, taken_as
 from kanal.core.types import BIGINT, Family, SqlType
 
 #: The name under which rows on their way are known to the database.
@@ -40,6 +43,8 @@ _CERTAIN = {
     "BIGINT", "INTEGER", "SMALLINT", "DOUBLE", "FLOAT", "BOOLEAN", "VARCHAR", "DATE", "TIME", "TIMESTAMP",
     "TIMESTAMP WITH TIME ZONE", "BLOB",
 }  # fmt: skip
+#: Families of which DuckDB has values outside the years 1 to 9999.
+_OF_ANY_YEAR = frozenset({Family.DATE, Family.TIMESTAMP, Family.TIMESTAMPTZ})
 
 
 class DuckDBTableDefinitions(TableDefinitions):
@@ -102,7 +107,7 @@ class DuckDBWriter(TableWriter):
     transaction: DuckDBLoad
 
     def encode(self, rows: pa.RecordBatch) -> Any:
-        return pa.Table.from_batches([rows])
+        return pa.table({name: taken_as(rows.column(name)) for name in rows.schema.names})
 
     def insert(self, encoded: Any) -> Sequence[RefusedRow]:
         quote = self.transaction.database.dialect.identifier_preparer
@@ -125,7 +130,8 @@ class DuckDBWriter(TableWriter):
         quote = self.transaction.database.dialect.identifier_preparer.quote
         for name in rows.schema.names:
             declared = getattr(self.table.c[name].type, "text", "VARCHAR")
-            if declared in _CERTAIN or declared.startswith("DECIMAL"):
+            from_text = pa.types.is_string(rows.schema.field(name).type) and declared != "VARCHAR"
+            if not from_text and (declared in _CERTAIN or declared.startswith("DECIMAL")):
                 continue
             column = quote(name)
             bad = self.transaction.database.ask(
@@ -224,6 +230,11 @@ class DuckDB(DuckDBAccess, FileDatabase):
 
             yield batches()
 
+    def own_form(self, column: ColumnInfo, target: Connection, there: ColumnInfo) -> OwnForm | None:
+        if not isinstance(target, DuckDB) or column.declared != there.declared or column.type is None:
+            return None
+        return _own_form if column.type.family in _OF_ANY_YEAR or column.type.family is Family.JSON else None
+
     def new_load(self) -> SqlLoad:
         return DuckDBLoad(self, self.catalogue, self)
 
@@ -242,25 +253,36 @@ def _source_batch(rows: pa.RecordBatch, names: Sequence[str], types: dict[str, S
         values, wanted = rows.column(place), types[name]
         if pa.types.is_dictionary(values.type):
             values = values.cast(pa.string())
-        if wanted.family in (Family.DATE, Family.TIMESTAMP, Family.TIMESTAMPTZ):
+        if wanted.family in _OF_ANY_YEAR:
             values = _moments(name, values, wanted, strays)
         columns[name] = values if values.type == wanted.arrow else values.cast(wanted.arrow)
     return SourceBatch(rows.num_rows, columns, strays)
+
+
+def _own_form(values: pa.Array, strays: Strays) -> pa.Array:
+    """A column's values as the text that DuckDB reads."""
+    return native_texts(cast_to_text(values), strays)
 
 
 def _moments(name: str, values: pa.Array, wanted: SqlType, strays: dict[str, Strays]) -> pa.Array:
     kind = pa.int32() if wanted.family is Family.DATE else pa.int64()
     unit = {"s": 1_000_000, "ms": 1_000}.get(getattr(values.type, "unit", ""), 1)
     numbers = values.cast(kind).fill_null(0).to_numpy(zero_copy_only=False).astype(np.int64)
-    low, high = bounds_of_years(1 if wanted.family is Family.DATE else DAY // unit)
+    day = 1 if wanted.family is Family.DATE else DAY // unit
+    low, high = bounds_of_years(day)
     beyond = valid_mask(values) & ((numbers < low) | (numbers >= high))
     if not beyond.any():
         return values
     largest = 2**31 - 1 if wanted.family is Family.DATE else 2**63 - 1
     shown = {largest: "infinity", -largest: "-infinity"}
+    zone = "+00" if wanted.family is Family.TIMESTAMPTZ else ""
+
+    def text(number: int) -> str:
+        date, clock, before = moment_texts(number, day)
+        return f"{date}{' (BC)' if before else ''} {clock}".rstrip() + zone
+
     strays[name] = {
-        row: shown.get(int(numbers[row]), beyond_years(int(numbers[row]), low))
-        for row in np.flatnonzero(beyond).tolist()
+        row: shown.get(int(numbers[row])) or text(int(numbers[row])) for row in np.flatnonzero(beyond).tolist()
     }
     keep = pa.array(np.where(beyond, 0, numbers), mask=beyond | ~valid_mask(values))
     return keep.cast(kind).cast(values.type)

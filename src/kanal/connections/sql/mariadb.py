@@ -16,6 +16,7 @@ import sqlalchemy as sa
 from msgspec.structs import replace
 from sqlalchemy.dialects import mysql as dialect
 
+from kanal.connections.base import Connection
 from kanal.connections.batches import valid_text
 from kanal.connections.defaults import DefaultValue
 from kanal.connections.description import ColumnInfo, TableInfo
@@ -35,10 +36,12 @@ from kanal.connections.sql.mariadb_values import misfits, years
 from kanal.connections.sql.named_type import NamedType
 from kanal.connections.sql.pymysql_private import give_up_result, is_known, slow_batches
 from kanal.connections.sql.selects import Selects
+from kanal.connections.sql.text_rows import cast_to_text
 from kanal.core.conversions import converter
 from kanal.core.errors import KanalError
 from kanal.core.faults import Fault
 from kanal.core.frame import SourceBatch, Strays
+from kanal.core.native import OwnForm, native_texts
 from kanal.core.types import (
     BINARY,
     REAL,
@@ -305,11 +308,23 @@ class MariaDB(MariaDBAccess, SqlDatabase):
             columns.append(years(values) if isinstance(declared, dialect.YEAR) else values)
         return pa.RecordBatch.from_arrays(columns, names=rows.schema.names), faults
 
+    def own_form(self, column: ColumnInfo, target: Connection, there: ColumnInfo) -> OwnForm | None:
+        known = column.type is not None and there.type is not None
+        if not known or not isinstance(target, MariaDB) or column.declared.lower() != there.declared.lower():
+            return None
+        as_text = column.stored == TEXT and column.type != TEXT
+        return _own_form if as_text or column.loose or column.stored == TIMESTAMPTZ else None
+
     def new_load(self) -> SqlLoad:
         return MariaDBLoad(self, self.catalogue, self)
 
 
 # --- what comes from the server, and what goes to it ----------------------------------------------------------------
+
+
+def _own_form(values: pa.Array, strays: Strays) -> pa.Array:
+    """A column's values as the text that the server sends."""
+    return native_texts(cast_to_text(values), strays)
 
 
 def _source_batch(columns: list[ColumnInfo], arrays: list[pa.Array]) -> SourceBatch:

@@ -24,6 +24,7 @@ from kanal.connections.sql.staging import row_column
 from kanal.connections.sql.streaming import StreamingLoad, StreamWriter
 from kanal.connections.sql.text_rows import cast_to_text, text_rows
 from kanal.connections.sql.writer import TableWriter
+from kanal.core.native import is_native
 
 
 class _Loading(Struct):
@@ -52,7 +53,8 @@ class MariaDBWriter(StreamWriter):
             if how is not None:
                 settings.append(f"{quote(name)} = {how}")
         target = self.transaction.database.sql_dialect.identifier_preparer.format_table(self.table)
-        sql = f"LOAD DATA LOCAL INFILE 'rows' INTO TABLE {target} CHARACTER SET utf8mb4 ({', '.join(fields)})" + (
+        hint = _ANY_DATE if any(map(is_native, rows.columns)) else ""
+        sql = f"LOAD DATA{hint} LOCAL INFILE 'rows' INTO TABLE {target} CHARACTER SET utf8mb4 ({', '.join(fields)})" + (
             f" SET {', '.join(settings)}" if settings else ""
         )
         return _Lines(sql, text_rows([cast_to_text(values) for values in rows.columns]), rows)
@@ -62,6 +64,8 @@ class MariaDBWriter(StreamWriter):
             self.transaction.confirm()
             return ()
         rows = encoded.rows if isinstance(encoded, _Lines) else encoded
+        if any(map(is_native, rows.columns)):
+            self.transaction.allow_any_date()
         return TableWriter.insert(self, rows)
 
 
@@ -77,6 +81,7 @@ class MariaDBLoad(StreamingLoad):
         self._driver = driver
         self._stages: list[str] = []
         self._may_load = is_known(driver)
+        self._any_date = False
         # The server may ask for a file only as the answer to a LOAD DATA of ours, which never opens one.
         forbid_files(driver)
 
@@ -91,11 +96,21 @@ class MariaDBLoad(StreamingLoad):
         """True if rows can be sent by LOAD DATA."""
         return self._may_load
 
+    def allow_any_date(self) -> None:
+        """Have the server take every date that a server of its kind can hold, such as 0000-00-00, until the end."""
+        if not self._any_date:
+            self.run_sql("SET @kanal_sql_mode = @@sql_mode")
+            without = "REPLACE(REPLACE(@@sql_mode, 'NO_ZERO_IN_DATE', ''), 'NO_ZERO_DATE', '')"
+            self.run_sql(f"SET SESSION sql_mode = CONCAT({without}, ',ALLOW_INVALID_DATES')")
+            self._any_date = True
+
     def streams(self, encoded: Any) -> bool:
         return self._may_load and isinstance(encoded, _Lines)
 
     def begin_stream(self, encoded: _Lines, stack: contextlib.ExitStack) -> _Loading:
         del stack
+        if _ANY_DATE in encoded.sql:
+            self.allow_any_date()
         begin_rows(self._driver, encoded.sql, self.database.name)
         return _Loading()
 
@@ -213,6 +228,8 @@ class MariaDBLoad(StreamingLoad):
         # The connection is kept, and a temporary table would be with it.
         with contextlib.suppress(exc.SQLAlchemyError):
             self._transaction.close()
+            if self._any_date:
+                self.connection.exec_driver_sql("SET SESSION sql_mode = @kanal_sql_mode")
             for name in self._stages:
                 self.connection.exec_driver_sql(f"DROP TEMPORARY TABLE IF EXISTS {name}")
         super().close()
@@ -227,6 +244,8 @@ class _Lines:
         self.rows = rows
 
 
+#: Marks a statement that takes dates in the server's own form.
+_ANY_DATE = " /* any date */"
 _NOT_ALLOWED = {1148, 3948, 4166}
 
 

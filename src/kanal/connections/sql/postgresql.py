@@ -31,13 +31,14 @@ from kanal.connections.sql.postgresql_catalogue import PostgreSQLCatalogue
 from kanal.connections.sql.postgresql_load import PostgreSQLLoad
 from kanal.connections.sql.postgresql_rows import DriverBlocks, ServerError, SocketBlocks
 from kanal.connections.sql.postgresql_types import is_direct, is_wide
-from kanal.connections.sql.postgresql_values import misfits
+from kanal.connections.sql.postgresql_values import misfits, own_form
 from kanal.connections.sql.selects import Selects
 from kanal.core.carried_rows import CarriedRows
 from kanal.core.errors import KanalError
 from kanal.core.faults import Fault
 from kanal.core.frame import SourceBatch
-from kanal.core.types import Family
+from kanal.core.native import OwnForm
+from kanal.core.types import TEXT, Family
 
 
 class PostgreSQLTableDefinitions(TableDefinitions):
@@ -165,6 +166,13 @@ class PostgreSQL(PostgreSQLAccess, SqlDatabase):
             and is_direct(there.dialect_type)
             and not (isinstance(there.dialect_type, sa.CHAR) or is_wide(column.type))
         )
+
+    def own_form(self, column: ColumnInfo, target: Connection, there: ColumnInfo) -> OwnForm | None:
+        known = column.type is not None and there.type is not None
+        if not known or not isinstance(target, PostgreSQL) or column.declared.lower() != there.declared.lower():
+            return None
+        as_text = column.stored == TEXT and column.type != TEXT
+        return own_form if as_text or column.loose else None
 
     def moves_to(self, target: Connection) -> bool:
         return isinstance(target, PostgreSQL) and self.identity == target.identity

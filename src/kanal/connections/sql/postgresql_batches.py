@@ -32,9 +32,9 @@ class CopiedBatch(SourceBatch):
         few = CopiedBatch(self.copied.take(np.array(rows, dtype=np.intp)), self.places)
         return SourceBatch(few.rows, few.columns, few.strays).row_texts(list(range(len(rows))))
 
-    def goes_on(self, name: str, nullable: bool) -> bool:
+    def goes_on(self, name: str, nullable: bool, any_value: bool = False) -> bool:
         field = self.places[name]
-        return self.copied.goes_on(field) and (nullable or not self.copied.has_nulls(field))
+        return (any_value or self.copied.goes_on(field)) and (nullable or not self.copied.has_nulls(field))
 
     def forget(self) -> None:
         self._made.forget()

@@ -16,6 +16,8 @@ from kanal.connections.sql.named_type import NamedType
 from kanal.connections.sql.text_rows import cast_to_text
 from kanal.core.arrays import mask_of, text_bytes, valid_mask
 from kanal.core.faults import Fault
+from kanal.core.frame import Strays
+from kanal.core.native import is_native, native_texts, taken_as
 from kanal.core.reasons import Reason
 from kanal.core.types import WIDE_DECIMAL
 
@@ -64,8 +66,16 @@ class _Doubled(Exception):
     """An object of JSON has a name twice."""
 
 
+def own_form(values: pa.Array, strays: Strays) -> pa.Array:
+    """A column's values as the text that the server shows for them."""
+    return native_texts(plain_text(values), strays)
+
+
 def stored_form(values: pa.Array, declared: Any) -> pa.Array:
-    """An array in the form in which COPY takes it for a column, in binary."""
+    """An array in the form in which COPY takes it for a column, in binary; one that stays in the server's own form is
+    to go as text."""
+    if is_native(values) and isinstance(declared, sa.Uuid | sa.JSON):
+        values = taken_as(values)
     if isinstance(declared, sa.Uuid) and pa.types.is_string(values.type):
         return _uuid_bytes(values)
     if isinstance(declared, dialect.JSONB):
@@ -75,6 +85,8 @@ def stored_form(values: pa.Array, declared: Any) -> pa.Array:
 
 def plain_text(values: pa.Array) -> pa.Array:
     """Values as the text that a type's own reader in the server takes."""
+    if is_native(values):
+        return taken_as(values)
     if pa.types.is_binary(values.type):
         return pc.binary_join_element_wise(pa.scalar("\\x"), cast_to_text(values), pa.scalar(""))
     if pa.types.is_timestamp(values.type) and values.type.tz:

@@ -29,11 +29,13 @@ from kanal.connections.sql.sqlite_rows import (
     EXACT_DIGITS,
     RowReader,
     affinity,
+    own_form,
     quote,
     stored_form,
 )
 from kanal.core.faults import Fault
 from kanal.core.frame import SourceBatch
+from kanal.core.native import OwnForm
 from kanal.core.types import Family, SqlType
 
 #: Rows at once of a large file, if they are not counted.
@@ -154,6 +156,11 @@ class SQLite(SQLiteAccess, FileDatabase):
             columns.append(stored)
             faults.extend((name, fault) for fault in found)
         return pa.RecordBatch.from_arrays(columns, names=rows.schema.names), faults
+
+    def own_form(self, column: ColumnInfo, target: Connection, there: ColumnInfo) -> OwnForm | None:
+        same = isinstance(target, SQLite) and column.declared.lower() == there.declared.lower()
+        # Without a declared type on either side, the job has to say what the values are.
+        return own_form if same and column.declared else None
 
     @contextlib.contextmanager
     def load(self) -> Iterator[SqlLoad]:

@@ -7,6 +7,7 @@ import re
 from collections.abc import Iterator, Sequence
 from typing import Any
 
+import pyarrow as pa
 import sqlalchemy as sa
 
 from kanal.connections.base import Target
@@ -23,6 +24,7 @@ from kanal.connections.sql.sqlite_rows import (
 )
 from kanal.connections.sql.staging import row_column
 from kanal.connections.sql.writer import TableWriter
+from kanal.core.native import taken_as
 
 
 def _constraint_in(words: str) -> str | None:
@@ -52,9 +54,30 @@ class SQLiteWriter(TableWriter):
 
     def insert(self, encoded: Any) -> Sequence[RefusedRow]:
         temporary = bool(self.table.info.get("temporary"))
+        mixed = any(pa.types.is_struct(taken_as(values).type) for values in encoded.columns)
+        encoded = pa.record_batch([taken_as(values) for values in encoded.columns], names=encoded.schema.names)
         with self.transaction.all_or_nothing():
+            if mixed:
+                self._insert_mixed(encoded)
+                return ()
             self.transaction.cursor.adbc_ingest(self.table.name, encoded, mode="append", temporary=temporary)
         return ()
+
+
+    def _insert_mixed(self, rows: pa.RecordBatch) -> None:
+        """Insert rows of which some columns have a slot for each storage class: the value is in one of them."""
+        values: list[str] = []
+        parameters: list[pa.Array] = []
+        for column in rows.columns:
+            slots = column.flatten() if pa.types.is_struct(column.type) else [column]
+            first = len(parameters) + 1
+            places = [f"?{first + place}" for place in range(len(slots))]
+            values.append(f"coalesce({', '.join(places)})" if len(slots) > 1 else places[0])
+            parameters += slots
+        place = f"temp.{quote(self.table.name)}" if self.table.info.get("temporary") else quote(self.table.name)
+        names = ", ".join(map(quote, rows.schema.names))
+        given = pa.record_batch(parameters, names=[f"p{number}" for number in range(len(parameters))])
+        self.transaction.cursor.executemany(f"INSERT INTO {place} ({names}) VALUES ({', '.join(values)})", given)
 
 
 class SQLiteLoad(SqlLoad):

@@ -22,10 +22,11 @@ from kanal.connections.batches import valid_text
 from kanal.connections.description import ColumnInfo
 from kanal.connections.misfits import negative_zeros
 from kanal.connections.reading import Reading, Window
-from kanal.core.arrays import from_unscaled, mask_of, to_unscaled
+from kanal.core.arrays import from_unscaled, mask_of, patch, to_unscaled, valid_mask
 from kanal.core.conversions import converter
 from kanal.core.faults import Fault
 from kanal.core.frame import SourceBatch, Strays
+from kanal.core.native import ExactText, is_native, native
 from kanal.core.reasons import Reason
 from kanal.core.types import TEXT, Family, SqlType, parse_type
 
@@ -38,6 +39,13 @@ _NATIVE = {
     Family.DECIMAL: (_NUMERIC, "CAST({c} AS REAL)", "0.0"),
     Family.BINARY: ("typeof({c}) = 'blob'", "{c}", "x''"),
 }
+#: If a value of a column {c} that is read as text is one.
+_TEXTS = ("typeof({c}) = 'text'", "{c}", "''")
+#: The text of a value of a column {c}, its storage class, and its own value as text, of which nothing is lost.
+_EXACT_TEXT = (
+    "json_array(CAST({c} AS TEXT), typeof({c}), CASE typeof({c}) WHEN 'blob' THEN hex({c}) "
+    "WHEN 'real' THEN printf('%!.17g', {c}) ELSE CAST({c} AS TEXT) END)"
+)
 
 
 def exact_forms(value: Any) -> list[Any]:
@@ -97,6 +105,7 @@ class RowReader:
         self._number = number
         self._failure = failure
         self._stored = {column.name: column.stored for column in reading.table.columns}
+        self._exact = reading.exact
         self._names = list(reading.columns) or [reading.table.names[0]]
 
     def batches(self) -> Iterator[SourceBatch]:
@@ -153,7 +162,7 @@ class RowReader:
         reading, number = self._reading, self._number
         if number is None or reading.order_by or reading.windows or reading.query is not None:
             return None
-        parts, samples = [], []
+        parts, samples, texts = [], [], []
         for name in self._names:
             column, family = quote(name), self._stored[name].family
             declared = reading.table.column(name)
@@ -166,7 +175,10 @@ class RowReader:
                 parts.append(f"CASE WHEN {kept} THEN CAST({column} AS REAL) WHEN {column} IS NOT NULL THEN 'x' END")
             else:
                 parts.append(f"CAST({column} AS TEXT)")
+                texts += [f"typeof({column}) IN ('text', 'null')"] if name in self._exact else []
             samples.append(_NATIVE[family][2] if family in _NATIVE else "''")
+        if texts:  # the driver stumbles on a row's number that is a text
+            number = f"CASE WHEN {' AND '.join(texts)} THEN {number} ELSE 'x' END"
         rows = f"SELECT {', '.join(parts)}, {number} FROM {quote(reading.table.name)} NOT INDEXED"
         # The row of the types counts for the limit.
         limit = "" if reading.limit is None else f" LIMIT {reading.limit + 1}"
@@ -187,15 +199,20 @@ class RowReader:
             if native is None:
                 parts.append(f"CAST({column} AS TEXT)")
                 samples.append("''")
-                continue
-            fits, value = (part.format(c=column) for part in native[:2])
-            parts.append(f"CASE WHEN {fits} THEN {value} END")
-            strays.append((f"({column} IS NOT NULL AND NOT {fits})", f"'{place}'", column))
-            samples.append(native[2])
+                if name not in self._exact:
+                    continue
+                native = _TEXTS
+            else:
+                value = native[1].format(c=column)
+                parts.append(f"CASE WHEN {native[0].format(c=column)} THEN {value} END")
+                samples.append(native[2])
+            text = _EXACT_TEXT.format(c=column) if name in self._exact else f"CAST({column} AS TEXT)"
+            condition = f"({column} IS NOT NULL AND NOT {native[0].format(c=column)})"
+            strays.append((condition, f"'{place}'", text))
         if strays:
             found = " OR ".join(condition for condition, _, _ in strays)
             pairs = ", ".join(
-                f"{place}, CASE WHEN {condition} THEN CAST({column} AS TEXT) END" for condition, place, column in strays
+                f"{place}, CASE WHEN {condition} THEN {text} END" for condition, place, text in strays
             )
             parts.append(f"CASE WHEN {found} THEN json_object({pairs}) END")
         else:
@@ -224,7 +241,7 @@ class RowReader:
             if pa.types.is_string(values.type):
                 columns[name] = valid_text(name, values, strays)
             elif self._stored[name].family is Family.DECIMAL:
-                columns[name] = _decimals(name, values, self._stored[name], strays)
+                columns[name] = _decimals(name, values, self._stored[name], strays, name in self._exact)
         return SourceBatch(rows.num_rows, columns, strays)
 
     def _put_strays(self, batch: SourceBatch, found: pa.Array) -> None:
@@ -233,9 +250,11 @@ class RowReader:
             strays = cast("dict[str, Strays]", batch.strays)
             for row in np.flatnonzero(mask_of(found.is_valid())).tolist():
                 whole = found[row].as_buffer().to_pybytes().decode("utf-8", "surrogateescape")
-                for place, text in json.loads(whole).items():
-                    if text is not None:
-                        strays.setdefault(self._names[int(place)], {})[row] = _text_or_bytes(text)
+                for place, found_there in json.loads(whole).items():
+                    if isinstance(found_there, str):
+                        strays.setdefault(self._names[int(place)], {})[row] = _text_or_bytes(found_there)
+                    elif found_there is not None:
+                        strays.setdefault(self._names[int(place)], {})[row] = _exact_value(*found_there)
 
 
 #: Dates and times with a zone may differ by so much from what their text begins with.
@@ -265,6 +284,44 @@ def _text_or_bytes(text: str) -> str | bytes:
     return given
 
 
+def _exact_value(text: str, storage_class: str, exact: str) -> str | bytes:
+    """A value of any storage class, by its text, its class, and how `_EXACT_TEXT` writes it."""
+    if storage_class == "text":
+        return _text_or_bytes(exact)
+    shown = _text_or_bytes(text)
+    return ExactText.of_object({"text": shown if isinstance(shown, str) else f"x'{exact}'", storage_class: exact})
+
+
+#: The slots of a value in SQLite's own form, one for each storage class; all but one of them are NULL.
+SLOTS = {"integer": pa.int64(), "real": pa.float64(), "text": pa.string(), "blob": pa.binary()}
+
+
+def own_form(values: pa.Array, strays: Strays) -> pa.Array:
+    """A column's values as SQLite stores them: texts, or with values of several storage classes, the slots of each."""
+    stored = stored_form(values, "blob" if pa.types.is_string(values.type) else "numeric", None)[0]
+    if not strays and pa.types.is_string(stored.type):
+        return native(stored)
+    rows = np.array(sorted(strays), dtype=np.intp)
+    exact = [_classified(strays[row]) for row in rows.tolist()]
+    own = {pa.int64(): "integer", pa.float64(): "real", pa.binary(): "blob"}.get(stored.type, "text")
+    slots = []
+    for slot, arrow in SLOTS.items():
+        column = stored if slot == own else pa.nulls(len(values), arrow)
+        some = [one if kind == slot else None for kind, one in exact]
+        # A text of SQLite need not be UTF-8.
+        found = patch(column.cast(pa.binary()) if slot == "text" else column, rows, some)
+        slots.append(found.view(arrow) if slot == "text" else found)
+    missing = np.logical_and.reduce([~valid_mask(column) for column in slots])
+    return native(pa.StructArray.from_arrays(slots, list(SLOTS), mask=pa.array(missing)))
+
+
+def _classified(stray: str | bytes) -> tuple[str, int | float | bytes]:
+    """The storage class of a stray and its value; texts as their bytes."""
+    if isinstance(stray, ExactText):
+        return stray.storage_class, stray.value
+    return "text", stray if isinstance(stray, bytes) else stray.encode()
+
+
 class _Mixed(Exception):
     """A column has values of several storage classes."""
 
@@ -279,17 +336,22 @@ def _beyond(columns: Sequence[str], last: Sequence[int | str]) -> str:
     return " OR ".join(f"({way})" for way in ways)
 
 
-def _decimals(name: str, values: pa.Array, target: SqlType, strays: dict[str, Strays]) -> pa.Array:
-    """Floating values as the decimals of 15 digits that SQLite shows for them; those that do not fit become strays."""
+def _decimals(
+    name: str, values: pa.Array, target: SqlType, strays: dict[str, Strays], exact: bool = False
+) -> pa.Array:
+    """Floating values as the decimals of 15 digits that SQLite shows for them; those that do not fit become strays,
+    with `exact` also those that are not the floating value nearest to that decimal."""
     numbers = values.fill_null(0.0).to_numpy(zero_copy_only=False)
     scale, precision = target.scale or 0, target.precision or 1
     with np.errstate(all="ignore"):
         scaled = np.rint(numbers * 10.0**scale)
         # n / 10^s is rounded once, so it is the floating value nearest to that decimal.
         near = np.abs(scaled / 10.0**scale - numbers) <= np.abs(numbers) * 5e-16
+        near = near if not exact else scaled / 10.0**scale == numbers
         good = near & (np.abs(scaled) < 10.0**precision)
     for row in np.flatnonzero(~good).tolist():
-        strays.setdefault(name, {})[row] = format(Decimal(f"{numbers[row]:.15g}"), "f")
+        text = format(Decimal(f"{numbers[row]:.15g}"), "f")
+        strays.setdefault(name, {})[row] = ExactText(text, float(numbers[row])) if exact else text
     keep = good & mask_of(values.is_valid())
     return from_unscaled(np.where(keep, scaled, 0.0).astype(np.int64), target, keep)
 
@@ -300,6 +362,8 @@ _NUMERIC_TEXT = r"^\s*[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?\s*$"
 
 def stored_form(values: pa.Array, kind: str, info: ColumnInfo | None) -> tuple[pa.Array, list[Fault]]:
     """An array as SQLite stores it, and faults for values that it would change."""
+    if is_native(values):
+        return values, []
     arrow = values.type
     if pa.types.is_boolean(arrow) or pa.types.is_integer(arrow):
         return values.cast(pa.int64()), []

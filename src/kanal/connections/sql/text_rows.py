@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 from kanal.connections.pieces import joined_lines
 from kanal.core.arrays import patch, text_bytes, valid_mask
 from kanal.core.conversions import converter
+from kanal.core.native import taken_as
 from kanal.core.types import TEXT, SqlType
 
 #: What is special in the form, each with what represents it; the backslash first.
@@ -36,6 +37,7 @@ def _escaped(values: pa.Array) -> pa.Array:
 
 def cast_to_text(values: pa.Array) -> pa.Array:
     """Values of any type as a database reads them from text; booleans as 0 and 1, bytes in hexadecimal digits."""
+    values = taken_as(values)
     kind = values.type
     if pa.types.is_string(kind):
         return values

@@ -36,6 +36,7 @@ _HERE = frozenset(
         "lock_timeout",
         "shares_lock_with",
         "carries",
+        "own_form",
     }
 )
 _PARTS = ("catalogue", "journal", "ddl")

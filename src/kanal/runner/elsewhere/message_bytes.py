@@ -26,6 +26,7 @@ from kanal.connections.loading import Conflict, PortionRows, RefusedRow
 from kanal.connections.reading import Window
 from kanal.connections.roles import Reads, Writes
 from kanal.core.faults import Fault
+from kanal.core.native import ExactText
 from kanal.core.reasons import Reason
 from kanal.core.rejects import Reject
 from kanal.core.shapes import ColumnShape, TableShape
@@ -131,7 +132,7 @@ def _plain(value: Any) -> Any:
         name = "decimal" if isinstance(value, Decimal) else "uuid" if isinstance(value, UUID) else "path"
         return [name, str(value)]
     elif isinstance(value, str):
-        return str(value)
+        return ["exact", str(value), value.value] if isinstance(value, ExactText) else str(value)
     raise TypeError(f"{kind.__module__}.{kind.__qualname__} cannot be sent")
 
 
@@ -167,6 +168,8 @@ def _value(plain: Any) -> Any:
             text, zone, fold = parts
             found = dt.datetime.fromisoformat(text).replace(fold=fold)
             return found if zone is None else found.replace(tzinfo=ZoneInfo(zone))
+        case "exact":
+            return ExactText(*parts)
         case "timedelta":
             return dt.timedelta(*parts)
         case "sealed":

@@ -28,7 +28,7 @@ from kanal.runner.job_plan import PipelinePlan, refuse_swap
 from kanal.runner.messages import StepOutcome, StepTask
 from kanal.runner.source_rows import Batches, SourceRows
 from kanal.runner.staged_rows import StagedRows
-from kanal.runner.stages import Batch, OpenReferences, Rows, Tagged, refusals, taken
+from kanal.runner.stages import Batch, Convert, OpenReferences, Rows, Stage, Tagged, refusals, taken
 from kanal.runner.step import OneTransaction, StepParts
 from kanal.runner.step.ending import delete_rest
 from kanal.runner.step.one_transaction import announced
@@ -175,7 +175,10 @@ class IntoPortion(OneTransaction):
             parts.plan, parts.signal.reading, increment=parts.increment, files=parts.files, portion=self.portion
         )
         known = KnownFaults(parts.plan, self, parts.compete.claims)
-        parts.making = [known if isinstance(stage, OpenReferences) else stage for stage in parts.making]
+        # A row is found again by its content.
+        convert = Convert(parts.plan, whole=True)
+        instead: dict[type[Stage], Stage] = {OpenReferences: known, Convert: convert}
+        parts.making = [instead.get(type(stage), stage) for stage in parts.making]
 
     def outcome_of(self, outcome: StepOutcome) -> PortionOutcome:
         """How it ended, and what waits in the portion."""

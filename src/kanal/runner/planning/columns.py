@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 
 from kanal.connections import ColumnInfo, TableInfo
 from kanal.connections.roles import Writes
@@ -183,8 +183,19 @@ def _check_skip(scope: PipelineScope, source: TableInfo, target: TableInfo) -> N
             scope.problem("skip", f'there is no column "{name}" to skip', did_you_mean(name, source.names))
 
 
-def mark_carried(scope: PipelineScope, columns: Sequence[ColumnPlan], source: TableInfo, target: TableInfo) -> None:
-    """Mark the columns that the target takes in the form in which the source sends them."""
+def mark_unchanged(
+    scope: PipelineScope,
+    columns: Sequence[ColumnPlan],
+    source: TableInfo,
+    target: TableInfo,
+    inspected: Collection[str],
+) -> None:
+    """Mark the columns that the target takes in the form in which the source sends them, and those of which it takes
+    every value. `inspected` are those of which a key or a check needs the value."""
     for column in columns:
-        info, there = source.column(column.unchanged or ""), target.column(column.name)
-        column.carried = bool(info and there and scope.source.carries(info, scope.target, there))
+        info, there = source.column(column.bare or ""), target.column(column.name)
+        if info is None or there is None:
+            continue
+        column.carried = column.unchanged is not None and scope.source.carries(info, scope.target, there)
+        if column.name not in inspected:
+            column.own_form = scope.source.own_form(info, scope.target, there)

@@ -12,9 +12,9 @@ from kanal.connections.reading import Reading
 from kanal.connections.roles import Reads
 from kanal.core.expressions import Expression, Scope
 from kanal.core.transformation import ColumnPlan, LookupPlan
-from kanal.runner.job_plan import PipelinePlan, SincePlan
+from kanal.runner.job_plan import CheckPlan, PipelinePlan, SincePlan
 from kanal.runner.planning.abilities import check_abilities, check_replacing, check_shared, notes_of_target
-from kanal.runner.planning.columns import mark_carried, plan_columns
+from kanal.runner.planning.columns import mark_unchanged, plan_columns
 from kanal.runner.planning.combinations import Facts, impossible
 from kanal.runner.planning.created_table import new_table
 from kanal.runner.planning.history import check_history, key_of_history, plan_closing
@@ -72,7 +72,7 @@ def plan_pipeline(scope: PipelineScope) -> PipelinePlan | None:
     split_by = plan_split(scope, source)
     if scope.problem_count > before:
         return None
-    mark_carried(scope, columns, source, target)
+    mark_unchanged(scope, columns, source, target, _inspected(scope, columns, key, checks, lookups, target))
     conditions = [one for one in (where, delete_when) if one is not None]
     reading = _reading(scope, source, columns, lookups, conditions, since, order_by)
     plan = PipelinePlan(
@@ -114,15 +114,36 @@ def target_table(scope: PipelineScope) -> TableInfo | None:
     return target.files_to_write(place.pattern, form, created[0], settings.partition_by, settings.file_rows, adds)
 
 
+def _inspected(
+    scope: PipelineScope,
+    columns: Sequence[ColumnPlan],
+    key: Sequence[str],
+    checks: Sequence[CheckPlan],
+    lookups: Lookups,
+    target: TableInfo,
+) -> set[str]:
+    """The target columns of which Kanal itself compares or computes with the values."""
+    if _own_lookups(scope, lookups, target):  # which find rows of the load by their values
+        return {column.name for column in columns}
+    used = [use for check in checks for one in (check.expect, check.value) if one is not None for _, use in one.uses]
+    return {*key, *used, *(name for check in checks for name in check.unique), *scope.settings.partition_by}
+
+
+def _own_lookups(scope: PipelineScope, lookups: Lookups, target: TableInfo) -> tuple[str, ...]:
+    """The look-ups in the table that the pipeline fills."""
+    place = scope.target.place_of(target)
+    return tuple(plan.name for plan, database, table in lookups if database.place_of(table) == place)
+
+
 def _check_combinations(scope: PipelineScope, lookups: Lookups, target: TableInfo) -> None:
     """Report the settings that cannot be combined."""
-    checks, place = scope.job.check_, scope.target.place_of(target)
+    checks = scope.job.check_
     facts = Facts(
         settings=scope.settings,
         rule=scope.rule,
         given=frozenset(scope.job.pipeline[scope.name].model_fields_set),
         unique_checks=tuple(name for name in scope.settings.checks if name in checks and checks[name].unique),
-        own_lookups=tuple(plan.name for plan, database, table in lookups if database.place_of(table) == place),
+        own_lookups=_own_lookups(scope, lookups, target),
     )
     for pair in impossible(facts):
         scope.problem(pair.key, pair.message(facts), pair.remedy)
@@ -152,6 +173,7 @@ def _reading(
         plan_conditions(scope, source),
         seeks=settings.commits.by_batch,
         batch_bytes=settings.batch_bytes,
+        exact=frozenset(column.bare for column in columns if column.own_form is not None and column.bare is not None),
     )
 
 

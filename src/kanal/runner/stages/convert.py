@@ -14,12 +14,14 @@ class Convert:
 
     name = "convert"
 
-    def __init__(self, plan: PipelinePlan) -> None:
+    def __init__(self, plan: PipelinePlan, whole: bool = False) -> None:
+        """With `whole`, equal values have the same form in all batches: see `convert_columns`."""
         self._plan = plan
+        self._whole = whole
 
     def take(self, batch: Batch) -> Batch:
         assert batch.frame is not None
-        batch.made, misfits = convert_columns(batch.frame, self._plan.columns)
+        batch.made, misfits = convert_columns(batch.frame, self._plan.columns, self._whole)
         batch.stored = batch.made
         faults = batch.faults + misfits
         batch.gone, unclear = withdrawn(self._plan, batch.frame)
