@@ -112,11 +112,13 @@ def test_what_is_carried_arrives_as_what_is_decoded(
             [pipeline.t.columns]\nv = "upper(v)"\n'''
         run = succeeded(job(tmp_path, body, old=old, new=new).run())
         rejects = [{**row, "reject": None} for row in run["t"].rejects().to_pylist()]
-        found.append((run["t"].tally, rejects, new.rows("SELECT t::text FROM t ORDER BY id")))
+        found.append((run["t"].tally, rejects, new.rows("SELECT CAST(x AS text) FROM t AS x ORDER BY id")))
         (tmp_path / "kanal-runs.db").unlink()
     assert found[0] == found[1]
-    assert found[0][0].rejected > 60
-    assert {"infinity", "-infinity", "NaN", "24:00:00"} <= {row["value"] for row in found[0][1]}
+    assert found[0][0].rejected > 10
+    # Values that Kanal's types lack are loaded as they are; infinity and NaN break no condition but d < 90.
+    shown = " ".join(row[0] for row in found[0][2])
+    assert all(value in shown for value in ("infinity", "-infinity", "NaN", "24:00:00"))
 
 
 def test_a_column_is_carried_only_into_its_own_type(places: Places, tmp_path: Path) -> None:
@@ -276,10 +278,10 @@ def test_rows_that_the_engine_moves_arrive_as_others(
         body = f'[pipeline.t]\nsource = "here:s"\ntarget = "here:t"\nwrite = "{write}"\ncommit = "{commit}"\n'
         run = succeeded(job(tmp_path, body, here=place).run())
         rejects = [{**row, "reject": None} for row in run["t"].rejects().to_pylist()]
-        found.append((run["t"].tally, rejects, place.rows("SELECT * FROM t ORDER BY id")))
+        found.append((run["t"].tally, rejects, place.rows("SELECT CAST(x AS text) FROM t AS x ORDER BY id")))
         (tmp_path / "kanal-runs.db").unlink()
     assert found[0] == found[1]
-    assert found[0][0].rejected == bool(bad)
+    assert found[0][0].rejected == (BAD[bad].find("d = 91") >= 0)
     assert [written is not None for written in moved] == ([] if commit == "batch" else [not bad])
 
 

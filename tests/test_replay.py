@@ -39,7 +39,7 @@ def test_rejects_are_loaded_again_and_only_those(places: Places, files: Files, c
     raw = {"postgresql": "bytea", "mariadb": "blob"}.get(kind, "binary")
     new.sql("CREATE TABLE l (code varchar(9) PRIMARY KEY, id integer)", "INSERT INTO l VALUES ('L1', 1)")
     new.sql(
-        f"CREATE TABLE p (no integer PRIMARY KEY, lock_id integer, toll decimal(9,2), n smallint CHECK (n < 50), raw {raw})"
+        f"CREATE TABLE p (no integer PRIMARY KEY, lock_id integer, toll decimal(9,2), n integer CHECK (n < 50), raw {raw})"
     )
     made = job(files.folder, BODY.format(write=write, mark="type = 'decimal(9,2)'"), old=old, new=new)
     run = succeeded(made.run(batch_rows=4))

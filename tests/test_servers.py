@@ -164,9 +164,8 @@ def test_types_that_only_the_server_knows_go_there_and_back(places: Places, tmp_
     pg.sql("INSERT INTO a (id, d, n2) VALUES (4, 'infinity', 1), (5, NULL, 'NaN'), (6, '0044-03-15 BC', NULL)")
     pg.sql("ALTER TABLE b ADD d date, ADD n2 numeric(9,2), ADD h time", "INSERT INTO a (id, h) VALUES (7, '24:00')")
     run = succeeded(made.run())
-    found = {(r["column"], r["reason"], r["value"]) for r in run["t"].rejects().to_pylist()}
-    assert found == {("n", "not_a_number", "NaN"), ("d", "not_a_date", "infinity"), ("n2", "not_a_number", "NaN"),
-                     ("d", "not_a_date", "before the year 1"), ("h", "not_a_date", "24:00:00")}  # fmt: skip
+    assert run["t"].tally.rejected == 0
+    assert pg.rows("SELECT x::text FROM a AS x ORDER BY id") == pg.rows("SELECT x::text FROM b AS x ORDER BY id")
 
 
 @pytest.mark.parametrize("source", ['"pg:a"', '{ connection = "pg", query = "SELECT * FROM a" }'])

@@ -123,7 +123,7 @@ def with_strays_kept(values: pa.Array, strays: Strays) -> pa.Array:
 def shown_value(values: pa.Array, row: int) -> str | None:
     """A value as an example shows it."""
     found = values[row].as_py()
-    if not is_native(values):
+    if found is None or not is_native(values):
         return value_text(found, values.type)
     return found["stray"] or value_text(found["value"], values.type.storage_type[0].type)
 
