@@ -224,7 +224,7 @@ class _Table:
 
     def _is_native(self, name: str) -> bool:
         """True if every value of a column is as it is in the source."""
-        return all(name in native_columns(step) for step in self.steps)
+        return self.history is None and all(name in native_columns(step) for step in self.steps)
 
     def _mapped(self, made: MadeRows) -> list[pa.Array]:
         """The columns of rows that a pipeline has made, as the target gives them back."""

@@ -91,8 +91,12 @@ class MadeRows(Struct):
 
     def typed(self) -> pa.RecordBatch:
         """The rows, with NULL for each value that Kanal's type cannot hold."""
-        names, whole = self.rows.schema.names, as_batch(self.rows)
-        columns = [(found[0] if (found := self._delivered(name)) else whole.column(name)) for name in names]
+        names, whole, native = self.rows.schema.names, as_batch(self.rows), native_columns(self.step)
+        frame = None if self.source is None else Frame(self.source, self.step.source_types)
+        columns = [
+            frame.column((None, native[name])) if frame is not None and name in native else whole.column(name)
+            for name in names
+        ]
         return pa.RecordBatch.from_arrays(columns, names=names)
 
     def given_back(self, info: TableInfo, stored: SqlType, name: str) -> pa.Array:
