@@ -89,7 +89,9 @@ def filled(places: Places, kind: str) -> tuple[Place, Place]:
     for place in (old, new):
         place.sql(f"CREATE TABLE t (id integer PRIMARY KEY, {columns})")
     first = ["SET sql_mode = 'ALLOW_INVALID_DATES'"] if kind == "mariadb" else []
-    old.sql(*first, *(f"INSERT INTO t VALUES ({number}, {rows[number % len(rows)]})" for number in range(5 * len(rows))))
+    old.sql(
+        *first, *(f"INSERT INTO t VALUES ({number}, {rows[number % len(rows)]})" for number in range(5 * len(rows)))
+    )
     return old, new
 
 
@@ -186,7 +188,9 @@ def test_a_default_fills_what_is_missing_and_leaves_the_rest(places: Places, tmp
     for place in (old, new):
         place.sql("CREATE TABLE t (id integer PRIMARY KEY, at timestamp, n numeric)")
     old.sql("INSERT INTO t VALUES (1, 'infinity', NULL), (2, NULL, 'NaN'), (3, '2026-01-01', 1.50)")
-    columns = "columns = { id = 'id', at = { from = 'at', default = 2026-02-03T04:05:06 }, n = { from = 'n', default = 7 } }"
+    columns = (
+        "columns = { id = 'id', at = { from = 'at', default = 2026-02-03T04:05:06 }, n = { from = 'n', default = 7 } }"
+    )
     succeeded(job(tmp_path, BODY.format(write="append", commit="step", more=columns), old=old, new=new).run())
     assert new.rows("SELECT id, at::text, n::text FROM t ORDER BY id") == [
         (1, "infinity", "7"), (2, "2026-02-03 04:05:06", "NaN"), (3, "2026-01-01 00:00:00", "1.50")
@@ -217,7 +221,18 @@ VALUES = st.one_of(
     st.none(), st.integers(-(2**63), 2**63 - 1), st.floats(allow_nan=False), st.text(st.characters(codec="utf-8"), max_size=9),
     st.binary(max_size=9),
 )  # fmt: skip
-DECLARED = ["INTEGER", "TEXT", "VARCHAR(9)", "REAL", "NUMERIC(9,2)", "DECIMAL(30,4)", "DATE", "BOOLEAN", "BLOB", "TIMESTAMP"]
+DECLARED = [
+    "INTEGER",
+    "TEXT",
+    "VARCHAR(9)",
+    "REAL",
+    "NUMERIC(9,2)",
+    "DECIMAL(30,4)",
+    "DATE",
+    "BOOLEAN",
+    "BLOB",
+    "TIMESTAMP",
+]
 
 
 @given(st.data(), st.lists(st.sampled_from(DECLARED), min_size=1, max_size=4))

@@ -63,7 +63,6 @@ class SQLiteWriter(TableWriter):
             self.transaction.cursor.adbc_ingest(self.table.name, encoded, mode="append", temporary=temporary)
         return ()
 
-
     def _insert_mixed(self, rows: pa.RecordBatch) -> None:
         """Insert rows of which some columns have a slot for each storage class: the value is in one of them."""
         values: list[str] = []

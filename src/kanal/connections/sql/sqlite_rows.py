@@ -211,9 +211,7 @@ class RowReader:
             strays.append((condition, f"'{place}'", text))
         if strays:
             found = " OR ".join(condition for condition, _, _ in strays)
-            pairs = ", ".join(
-                f"{place}, CASE WHEN {condition} THEN {text} END" for condition, place, text in strays
-            )
+            pairs = ", ".join(f"{place}, CASE WHEN {condition} THEN {text} END" for condition, place, text in strays)
             parts.append(f"CASE WHEN {found} THEN json_object({pairs}) END")
         else:
             parts.append("CAST(NULL AS TEXT)")
@@ -336,9 +334,7 @@ def _beyond(columns: Sequence[str], last: Sequence[int | str]) -> str:
     return " OR ".join(f"({way})" for way in ways)
 
 
-def _decimals(
-    name: str, values: pa.Array, target: SqlType, strays: dict[str, Strays], exact: bool = False
-) -> pa.Array:
+def _decimals(name: str, values: pa.Array, target: SqlType, strays: dict[str, Strays], exact: bool = False) -> pa.Array:
     """Floating values as the decimals of 15 digits that SQLite shows for them; those that do not fit become strays,
     with `exact` also those that are not the floating value nearest to that decimal."""
     numbers = values.fill_null(0.0).to_numpy(zero_copy_only=False)
